@@ -1,0 +1,31 @@
+# Two commands do everything on a machine with Python 3.11 or newer: "make demo" and "make test".
+PYTHON ?= python3
+VENV ?= .venv
+BIN = $(VENV)/bin
+
+.PHONY: demo test check schema figures screenshots clean
+
+$(BIN)/.ready: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[test]'
+	touch $@
+
+demo: $(BIN)/.ready          ## set up, then review the simulated site Marram Ferries
+	$(BIN)/pewter demo
+
+test: $(BIN)/.ready          ## set up, then run every test
+	$(BIN)/python -m pytest
+
+check: $(BIN)/.ready         ## style and types
+	$(BIN)/ruff check src tests
+	$(BIN)/ruff format --check src tests
+	$(BIN)/mypy
+
+schema: $(BIN)/.ready        ## write docs/pewter-review.schema.json anew from the types
+	$(BIN)/python -m pewter.report.schema docs/pewter-review.schema.json
+
+figures: $(BIN)/.ready       ## measure start-up, a review through the 100 ms relay, and the share of tests
+	$(BIN)/python tests/figures.py
+
+clean:
+	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis pewter-demo

@@ -1,0 +1,84 @@
+"""``pewter rules`` and ``pewter explain``: the catalogue in words."""
+
+import difflib
+import textwrap
+
+import msgspec
+from rich.text import Text
+
+from pewter.errors import UsageError
+from pewter.judge.expectations import SOURCES, Expectations, write_duration
+from pewter.judge.judging import AREAS, RULES
+from pewter.judge.rules import Rule
+from pewter.report.terminal import STYLES
+
+from .output import output_marks, output_width, print_text
+
+# What stands for the place at hand when a rule is explained without one.
+_EXAMPLES = {"{host}": "www.example.org", "{landing}": "www.example.org", "{canonical}": "www.example.org"}
+
+
+def list_rules() -> None:
+    """Every rule with its level and title, area by area."""
+    marks, text = output_marks(), Text()
+    width = max(len(rule.name) for rule in RULES)
+    for area in AREAS:
+        text.append(f"{area}\n", "bold")
+        for rule in (each for each in RULES if each.area == area):
+            text.append(f"  {marks.level[rule.level]} {rule.level.value:<8}", STYLES[rule.level])
+            text.append(f" {rule.name:<{width}}  {rule.words.title}\n")
+    text.append(f"\n{len(RULES)} rules. 'pewter explain RULE' says more of one.\n", "dim")
+    print_text(text)
+
+
+def list_expectations() -> None:
+    """Every expectation with its default and source."""
+    text = Text()
+    for field in msgspec.structs.fields(Expectations):
+        meaning, source = SOURCES[field.name]
+        default = field.default
+        shown = write_duration(default) if hasattr(default, "total_seconds") else default
+        shown = f'"{shown}"' if isinstance(shown, str) else f"{shown:.4g}"
+        text.append(f"{field.name} = {shown}\n", "bold")
+        text.append(f"    {meaning}\n")
+        text.append(f"    source: {source}\n", "dim")
+    print_text(text)
+
+
+def explain_rule(name: str) -> None:
+    """All that the catalogue says of one rule."""
+    rule = next((each for each in RULES if each.name == name), None)
+    if rule is None:
+        near = difflib.get_close_matches(name, [each.name for each in RULES], n=1, cutoff=0.4)
+        hint = f" Did you mean {near[0]}?" if near else ""
+        raise UsageError(f"{name!r} is no rule.{hint} 'pewter rules' lists them.")
+    print_text(_explanation(rule, output_width()))
+
+
+def _explanation(rule: Rule, width: int) -> Text:
+    words, text = rule.words, Text()
+    text.append(f"{rule.name}  ", "bold")
+    text.append(f"{output_marks().level[rule.level]} {rule.level.value}\n", STYLES[rule.level])
+    text.append(f"{words.title}\n\n", "bold")
+    for label, content in (
+        ("looks at", words.looks_at),
+        ("why", words.why),
+        ("mend", words.mend),
+        ("check", words.check),
+        ("sources", "; ".join(rule.sources)),
+    ):
+        lines = textwrap.wrap(_with_example(content), width - 11, break_long_words=False, break_on_hyphens=False)
+        for position, line in enumerate(lines):
+            text.append(f"{label if position == 0 else '':<10} ", "dim")
+            text.append(f"{line}\n")
+    for server, lines_of_server in words.configurations.items():
+        title = "At a CDN or hosting panel" if server == "CDN" else server
+        text.append(f"\n{title}\n", "bold")
+        text.append(textwrap.indent(_with_example(lines_of_server), "    ") + "\n", "green")
+    return text
+
+
+def _with_example(content: str) -> str:
+    for placeholder, example in _EXAMPLES.items():
+        content = content.replace(placeholder, example)
+    return content

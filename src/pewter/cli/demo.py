@@ -1,0 +1,88 @@
+"""``pewter demo``: the simulated site Marram Ferries, and a full example on it."""
+
+import datetime
+import json
+import sys
+import threading
+from pathlib import Path
+
+from pewter.errors import FileError, UsageError
+from pewter.lab.marram import NAMES, PATHS, WEBMAIL, WWW, Stage, marram_ferries
+from pewter.lab.world import Scenario, World, WorldThread
+
+from .review import ReviewCommand, run_review
+from .site_file import NAME
+
+ROOT_FILE = "skerry-trust-root.pem"
+
+
+def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
+    """Start the world, review it as a user would, and write what belongs to it into ``folder``.
+
+    0 whatever the review found: the example ran.
+    """
+    try:
+        stage = Stage(stage_name)
+    except ValueError:
+        allowed = ", ".join(each.value for each in Stage)
+        raise UsageError(f"--stage {stage_name!r} is no stage of the demo; allowed: {allowed}.") from None
+    now = datetime.datetime.now(datetime.UTC)
+    scenario = marram_ferries(stage, now)
+    with WorldThread(World(scenario, keep_ports=stay)) as world:
+        _write_site_file(folder, scenario, world, now)
+        print(f"pewter: Marram Ferries, a made-up ferry operator, is up ({stage.value})", file=sys.stderr)
+        run_review(ReviewCommand(write=(folder / f"review-{stage.value}.json",)), folder)
+        if stay:
+            _stay(folder)
+        else:
+            print(
+                f"\nThis was a simulated site. To try the other commands on it: pewter demo --stay, "
+                f"then, in another terminal, cd {folder} && pewter review"
+            )
+    return 0
+
+
+def _stay(folder: Path) -> None:
+    print(f"\nThe simulated site stays up until Ctrl-C. In another terminal: cd {folder} && pewter review", flush=True)
+    try:
+        threading.Event().wait()
+    except KeyboardInterrupt:
+        print("pewter: the simulated site is down", file=sys.stderr)
+
+
+def _write_site_file(folder: Path, scenario: Scenario, world: World, now: datetime.datetime) -> None:
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / ROOT_FILE).write_bytes(scenario.root.pem)
+        (folder / NAME).write_text(_site_file_text(world, now), encoding="utf-8")
+    except OSError as exc:
+        raise FileError(f"{folder} cannot be written to: {exc.strerror}. Choose another with --into.") from exc
+
+
+def _site_file_text(world: World, now: datetime.datetime) -> str:
+    """JSON's strings and lists are TOML's too."""
+    routes = "\n".join(
+        f"{json.dumps(here)} = {json.dumps(there)}" for here, _, there in (r.partition("=") for r in world.routes)
+    )
+    until = (now + datetime.timedelta(days=60)).date()
+    return f"""\
+# Marram Ferries, simulated by "pewter demo": all of it is made up.
+
+[site]
+canonical = "https://{WWW}"
+names = {json.dumps(NAMES[1:], indent=4)}
+paths = {json.dumps(PATHS, indent=4)}
+
+[look]                          # how to get at it from here
+resolver = "{world.resolver}"
+trust = ["{ROOT_FILE}"]
+
+[[accept]]
+gap = "name/not-covered"
+where = "{WEBMAIL}"
+because = "unused since the mail moved; removed with the next zone change"
+until = {until}
+
+[routes]                        # the site's addresses, and where the simulated servers really are
+{routes}
+"""

@@ -1,0 +1,149 @@
+"""``pewter``: the commands and their options.
+
+Only what the help needs is imported here; a command imports its own work when it runs.
+"""
+
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from pewter import __version__
+from pewter.errors import PewterError
+
+app = typer.Typer(
+    name="pewter",
+    help="Review a site's HTTPS setup from outside: every gap, with its evidence and its mend.",
+    no_args_is_help=True,
+    rich_markup_mode=None,
+    pretty_exceptions_enable=False,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
+
+
+def _show_version(wanted: bool) -> None:
+    if wanted:
+        print(f"pewter {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def main(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_show_version, is_eager=True, help="Show the version and exit.")
+    ] = False,
+) -> None:
+    """Review a site's HTTPS setup from outside: every gap, with its evidence and its mend."""
+
+
+Targets = Annotated[
+    list[str] | None,
+    typer.Argument(
+        metavar="[TARGET]...",
+        help="Host names or URLs of one site; the first decides the site. Without any, ./pewter.toml says what to review.",
+        show_default=False,
+    ),
+]
+FailOn = Annotated[
+    str, typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 at this level: breaks, exposes, weakens or note.")
+]
+
+
+@app.command()
+def review(
+    targets: Targets = None,
+    canonical: Annotated[
+        str | None, typer.Option(metavar="URL", help="Where every way in should land, as https://www.x.example.")
+    ] = None,
+    also: Annotated[list[str] | None, typer.Option(metavar="NAME", help="One more name of the site.")] = None,
+    path: Annotated[
+        list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
+    ] = None,
+    route: Annotated[
+        list[str] | None,
+        typer.Option(metavar="NAME[:PORT]=ADDRESS[:PORT]", help="Connect there instead of asking the name service."),
+    ] = None,
+    resolver: Annotated[str | None, typer.Option(metavar="ADDRESS[:PORT]", help="The DNS resolver to ask.")] = None,
+    trust: Annotated[
+        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside Mozilla's.")
+    ] = None,
+    as_of: Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")] = None,
+    timeout: Annotated[float | None, typer.Option(metavar="SECONDS", help="For the whole review (60).")] = None,
+    fail_on: FailOn = "exposes",
+    write: Annotated[
+        list[Path] | None, typer.Option("--write", "-w", metavar="FILE", help="Write the review to FILE.json.")
+    ] = None,
+    json: Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")] = False,
+) -> None:
+    """Review one site: its names, ways in, certificates, protocols and HSTS."""
+    from .review import ReviewCommand, run_review  # noqa: PLC0415
+
+    command = ReviewCommand(
+        targets=tuple(targets or ()),
+        canonical=canonical,
+        also=tuple(also or ()),
+        paths=tuple(path or ()),
+        routes=tuple(route or ()),
+        resolver=resolver,
+        trust=tuple(trust or ()),
+        as_of=as_of,
+        timeout=timeout,
+        fail_on=fail_on,
+        write=tuple(write or ()),
+        json=json,
+    )
+    raise typer.Exit(run_review(command, Path.cwd()))
+
+
+@app.command()
+def demo(
+    into: Annotated[Path, typer.Option(metavar="FOLDER", help="Where pewter.toml and the review are written.")] = Path(
+        "pewter-demo"
+    ),
+    stage: Annotated[str, typer.Option(metavar="STAGE", help="as-found or mended.")] = "as-found",
+    stay: Annotated[bool, typer.Option("--stay", help="Leave the simulated site running until Ctrl-C.")] = False,
+) -> None:
+    """Start the simulated site Marram Ferries and review it."""
+    from .demo import run_demo  # noqa: PLC0415
+
+    raise typer.Exit(run_demo(into, stage, stay=stay))
+
+
+@app.command()
+def rules(
+    expectations: Annotated[
+        bool, typer.Option("--expectations", help="List the expectations instead, with defaults and sources.")
+    ] = False,
+) -> None:
+    """List the catalogue of rules."""
+    from .catalogue import list_expectations, list_rules  # noqa: PLC0415
+
+    if expectations:
+        list_expectations()
+    else:
+        list_rules()
+
+
+@app.command()
+def explain(rule: Annotated[str, typer.Argument(metavar="RULE", help="As in chain/incomplete.")]) -> None:
+    """Say what a rule looks at, why, and how to mend it on every kind of server."""
+    from .catalogue import explain_rule  # noqa: PLC0415
+
+    explain_rule(rule)
+
+
+def run() -> None:
+    """The console script: errors of ours end in a sentence and an exit status, never in a traceback."""
+    try:
+        app()
+    except PewterError as exc:
+        print(f"pewter: {exc}", file=sys.stderr)
+        sys.exit(exc.exit_status)
+    except KeyboardInterrupt:
+        print("pewter: interrupted", file=sys.stderr)
+        sys.exit(130)
+    except BrokenPipeError:
+        # The reader (head, less) has seen enough; Python would complain once more at exit.
+        sys.stderr.close()
+        sys.exit(0)

@@ -1,0 +1,243 @@
+"""``pewter review``: from options and site file to a look, a judgement and its output."""
+
+import asyncio
+import datetime
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+
+from pewter.errors import FileError, NotReviewedError, UsageError
+from pewter.gather.look import LookOptions, look
+from pewter.gather.routes import Routes, read_address_and_port, read_route
+from pewter.judge.case import Case
+from pewter.judge.expectations import Wishes
+from pewter.judge.outcomes import Level
+from pewter.judge.results import reaches, was_reviewed
+from pewter.judge.review import Review, make_review, write_review
+from pewter.pki import Certificate, Store, read_certificate, read_certificate_blocks, read_store
+from pewter.web.urls import InvalidUrl, Url, read_host, read_url
+
+from .output import print_report
+from .progress import show_progress
+from .site_file import NAME, SiteFile, read_site_file
+
+MAX_TRUST_FILE = 16 << 20
+INTERRUPTED = 130
+
+
+@dataclass(frozen=True)
+class ReviewCommand:
+    """The options as typed."""
+
+    targets: tuple[str, ...] = ()
+    canonical: str | None = None
+    also: tuple[str, ...] = ()
+    paths: tuple[str, ...] = ()
+    routes: tuple[str, ...] = ()
+    resolver: str | None = None
+    trust: tuple[Path, ...] = ()
+    as_of: str | None = None
+    timeout: float | None = None
+    fail_on: str = "exposes"
+    write: tuple[Path, ...] = ()
+    json: bool = False
+
+
+@dataclass(frozen=True)
+class _Target:
+    host: str
+    port: int
+    path: str | None
+
+
+def run_review(command: ReviewCommand, folder: Path) -> int:
+    """Take the look, judge it, print and write; the exit status of DESIGN.md section 4."""
+    fail_on = read_level(command.fail_on)
+    as_of = read_as_of(command.as_of)
+    for file in command.write:
+        check_writable(file)
+    site_file = _site_file(command, folder)
+    options, wishes = _settle(command, site_file, folder)
+    with show_progress() as progress:
+        evidence = asyncio.run(look(options, progress))
+    case = Case(evidence, wishes, as_of or evidence.begun, options.stores)
+    review = make_review(case)
+    for file in command.write:
+        write_file(file, write_review(review))
+    if command.json:
+        sys.stdout.buffer.write(write_review(review))
+    else:
+        print_report(review, case)
+    return _exit_status(review, fail_on)
+
+
+def _exit_status(review: Review, fail_on: Level) -> int:
+    if review.evidence.interrupted:
+        return INTERRUPTED
+    if not was_reviewed(review):
+        first = review.evidence.question.targets[0]
+        raise NotReviewedError(f"{first} could not be reviewed: {_why_nothing_was_seen(review)}.")
+    return 1 if reaches(review.outcomes, fail_on) else 0
+
+
+def _why_nothing_was_seen(review: Review) -> str:
+    for judged in review.outcomes:
+        text = getattr(judged.outcome, "seen", "") or getattr(judged.outcome, "reason", "")
+        if judged.rule.startswith("reach/") and type(judged.outcome).__name__ in {"Gap", "Unknown"} and text:
+            return str(text)
+    return "nothing answered"
+
+
+# From options to a look
+
+
+def _site_file(command: ReviewCommand, folder: Path) -> SiteFile:
+    """The folder's site file, where no target is given or the first is a name of that site."""
+    path = folder / NAME
+    if not path.exists():
+        if not command.targets:
+            raise UsageError(f"No target, and no {NAME} in this folder. Type: pewter review www.x.example")
+        return SiteFile()
+    site_file = read_site_file(path)
+    if command.targets and read_target(command.targets[0]).host not in _names_of(site_file):
+        print(f"pewter: {NAME} in this folder is of another site and is not used", file=sys.stderr)
+        return SiteFile()
+    print(f"pewter: using {NAME}", file=sys.stderr)
+    return site_file
+
+
+def _names_of(site_file: SiteFile) -> tuple[str, ...]:
+    canonical = (_read_canonical(site_file.site.canonical).host,) if site_file.site.canonical else ()
+    return tuple(dict.fromkeys((*canonical, *(read_target(name).host for name in site_file.site.names))))
+
+
+def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[LookOptions, Wishes]:
+    """What the command line says comes before what the site file says."""
+    typed = [read_target(text) for text in (*command.targets, *command.also)]
+    if command.targets:
+        targets = typed
+    else:
+        targets = [*(_Target(name, 443, None) for name in _names_of(site_file)), *typed]
+    if not targets:
+        raise UsageError(f"{NAME} names no site: give site.canonical or site.names.")
+    canonical = command.canonical or (site_file.site.canonical if not command.targets or not command.also else None)
+    paths = (*command.paths, *(target.path for target in typed if target.path is not None))
+    if not command.targets:
+        paths = (*site_file.site.paths, *paths)
+    timeout = command.timeout if command.timeout is not None else site_file.look.timeout or 60.0
+    if not 0 < timeout <= 3600:
+        raise UsageError(f"--timeout is {timeout:g}; allowed are more than 0 and at most 3600 seconds.")
+    trust_files = (*(folder / name for name in site_file.look.trust), *command.trust)
+    resolver = command.resolver or site_file.look.resolver
+    options = LookOptions(
+        targets=tuple({target.host: (target.host, target.port) for target in targets}.values()),
+        paths=tuple(dict.fromkeys(("/", *map(_read_path, paths)))),
+        routes=Routes(tuple(read_route(text) for text in (*command.routes, *site_file.route_texts))),
+        resolver=read_address_and_port(resolver, "--resolver", 53) if resolver else None,
+        stores=(bundled_store(),),
+        given_trust=tuple(certificate for file in trust_files for certificate in read_trust_file(file)),
+        whole_seconds=timeout,
+        step_seconds=min(10.0, timeout),
+    )
+    origin = _read_canonical(canonical).origin if canonical else None
+    return options, Wishes(site_file.expect, origin, site_file.levels, site_file.accept)
+
+
+def read_target(text: str) -> _Target:
+    """A host name, ``NAME:PORT`` or URL; UsageError says what is wrong."""
+    try:
+        if "://" in text:
+            url = read_url(text)
+            port = url.port if url.is_https else 443
+            return _Target(url.host, port, None if url.target == "/" else f"{url.host}{url.target}")
+        try:
+            return _Target(read_host(text.strip("[]")), 443, None)  # IPv6 addresses have colons of their own
+        except InvalidUrl:
+            url = read_url(f"https://{text}")
+            return _Target(url.host, url.port, None if url.target == "/" else f"{url.host}{url.target}")
+    except InvalidUrl as exc:
+        raise UsageError(f"{text!r} is no target: {exc}. Write a host name or a URL, as in www.x.example.") from exc
+
+
+def _read_canonical(text: str) -> Url:
+    try:
+        url = read_url(text if "://" in text else f"https://{text}")
+    except InvalidUrl as exc:
+        raise UsageError(f"canonical {text!r}: {exc}. Write it as https://www.x.example.") from exc
+    if not url.is_https or url.target != "/":
+        raise UsageError(f"canonical {text!r} has to be an https address without a path, as in https://www.x.example.")
+    return url
+
+
+def _read_path(text: str) -> str:
+    """``/x?y``, or a name before it for that name alone."""
+    owner, slash, rest = text.partition("/")
+    if not slash:
+        raise UsageError(
+            f"--path {text!r} has no '/'. Write /login for every name, or tickets.x.example/login for one."
+        )
+    try:
+        url = read_url(f"https://{owner or 'any.example'}/{rest}")
+    except InvalidUrl as exc:
+        raise UsageError(f"--path {text!r}: {exc}.") from exc
+    return (url.host if owner else "") + url.target
+
+
+def read_level(text: str) -> Level:
+    try:
+        return Level(text)
+    except ValueError:
+        allowed = ", ".join(level.value for level in Level)
+        raise UsageError(f"--fail-on {text!r} is no level; allowed: {allowed}.") from None
+
+
+def read_as_of(text: str | None) -> datetime.datetime | None:
+    """A day (its first moment in UTC) or a time with its zone."""
+    if text is None:
+        return None
+    try:
+        moment = datetime.datetime.fromisoformat(text)
+    except ValueError:
+        raise UsageError(f"--as-of {text!r} is no date; write it as 2027-03-01 or 2027-03-01T12:00+00:00.") from None
+    return moment if moment.tzinfo is not None else moment.replace(tzinfo=datetime.UTC)
+
+
+# Files
+
+
+def bundled_store() -> Store:
+    """Mozilla's roots as certifi packs them."""
+    import certifi  # noqa: PLC0415
+
+    return read_store(f"Mozilla's roots, certifi {certifi.__version__}", Path(certifi.where()).read_bytes())
+
+
+def read_trust_file(path: Path) -> list[Certificate]:
+    """Every certificate of a file; FileError where there is none."""
+    try:
+        if path.stat().st_size > MAX_TRUST_FILE:
+            raise FileError(f"{path} is larger than {MAX_TRUST_FILE >> 20} MiB; a file of root certificates is not.")
+        octets = path.read_bytes()
+    except OSError as exc:
+        raise FileError(f"{path} cannot be read: {exc.strerror}.") from exc
+    found = [read_certificate(der) for der in read_certificate_blocks(octets)]
+    certificates = [each for each in found if isinstance(each, Certificate)]
+    if not certificates:
+        raise FileError(f"{path} holds no certificate that can be read. --trust takes root certificates as PEM or DER.")
+    return certificates
+
+
+def check_writable(path: Path) -> None:
+    """Say before the look, not after it, that a file cannot be written."""
+    if path.suffix != ".json":
+        raise UsageError(f"--write {path}: the suffix says the format, and only .json can be written so far.")
+    if path.is_dir() or not path.absolute().parent.is_dir():
+        raise FileError(f"{path} cannot be written: {path.absolute().parent} is no folder, or {path.name} is one.")
+
+
+def write_file(path: Path, octets: bytes) -> None:
+    try:
+        path.write_bytes(octets)
+    except OSError as exc:
+        raise FileError(f"{path} cannot be written: {exc.strerror}.") from exc
+    print(f"pewter: wrote {path}", file=sys.stderr)

@@ -1,0 +1,126 @@
+"""``pewter.toml``: what a site is and should be."""
+
+import datetime
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from pewter.errors import FileError
+from pewter.judge.expectations import AcceptedGap, Expectations, read_duration
+from pewter.judge.judging import RULES
+from pewter.judge.outcomes import Level
+
+NAME = "pewter.toml"
+
+
+class SiteSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """``[site]``"""
+
+    canonical: str | None = None
+    names: tuple[str, ...] = ()
+    paths: tuple[str, ...] = ()
+
+
+class LookSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """``[look]``: how to get at the site from here."""
+
+    resolver: str | None = None
+    trust: tuple[str, ...] = ()
+    """Files, relative to the folder of the site file."""
+
+    timeout: float | None = None
+
+
+class SiteFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The whole file."""
+
+    site: SiteSection = SiteSection()
+    look: LookSection = LookSection()
+    expect: Expectations = Expectations()
+    levels: dict[str, str] = {}
+    routes: dict[str, str | tuple[str, ...]] = {}
+    accept: tuple[AcceptedGap, ...] = ()
+
+    @property
+    def route_texts(self) -> tuple[str, ...]:
+        """As ``--route`` takes them; one name may lead to several addresses."""
+        return tuple(
+            f"{here}={there}"
+            for here, addresses in self.routes.items()
+            for there in ((addresses,) if isinstance(addresses, str) else addresses)
+        )
+
+
+def read_site_file(path: Path) -> SiteFile:
+    """Read and check a site file; FileError names the file, the key and what is allowed."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as exc:
+        raise FileError(f"{path} cannot be read: {getattr(exc, 'strerror', None) or exc}.") from exc
+    try:
+        content = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as exc:
+        raise FileError(f"{path} is no TOML: {exc}.") from exc
+    _read_durations(path, content)
+    _refuse_unknown_keys(path, content)
+    try:
+        site_file = msgspec.convert(content, SiteFile)
+    except msgspec.ValidationError as exc:
+        raise FileError(f"{path}: {_in_words(exc)}") from exc
+    _check_names(path, site_file)
+    return site_file
+
+
+def _read_durations(path: Path, content: dict[str, Any]) -> None:
+    """``"365 days"`` becomes a duration before msgspec looks at it."""
+    expect = content.get("expect")
+    if not isinstance(expect, dict):
+        return
+    for field in msgspec.structs.fields(Expectations):
+        if field.type is not datetime.timedelta or field.name not in expect:
+            continue
+        duration = read_duration(expect[field.name]) if isinstance(expect[field.name], str) else None
+        if duration is None:
+            raise FileError(f'{path}: expect.{field.name} is {expect[field.name]!r}; write it as "365 days".')
+        expect[field.name] = duration
+
+
+def _refuse_unknown_keys(path: Path, content: dict[str, Any]) -> None:
+    sections: dict[str, type[msgspec.Struct]] = {"site": SiteSection, "look": LookSection, "expect": Expectations}
+    _refuse(path, "", content, SiteFile)
+    for section, kind in sections.items():
+        if isinstance(content.get(section), dict):
+            _refuse(path, f"{section}.", content[section], kind)
+    for entry in content.get("accept", []) if isinstance(content.get("accept"), list) else []:
+        if isinstance(entry, dict):
+            _refuse(path, "accept.", entry, AcceptedGap)
+
+
+def _refuse(path: Path, prefix: str, content: dict[str, Any], kind: type[msgspec.Struct]) -> None:
+    allowed = kind.__struct_fields__
+    for key in content:
+        if key not in allowed:
+            raise FileError(f"{path}: unknown key {prefix}{key}; allowed here: {', '.join(allowed)}.")
+
+
+def _in_words(exc: msgspec.ValidationError) -> str:
+    problem, _, where = str(exc).partition(" - at `")
+    key = where.rstrip("`").removeprefix("$.")
+    return f"{key}: {problem}." if key else f"{problem}."
+
+
+def _check_names(path: Path, site_file: SiteFile) -> None:
+    known = {rule.name for rule in RULES}
+    levels = [level.value for level in Level]
+    for rule, level in site_file.levels.items():
+        if rule not in known:
+            raise FileError(f"{path}: levels.{rule!r} is no rule; 'pewter rules' lists them.")
+        if level not in levels:
+            raise FileError(f"{path}: levels.{rule!r} is {level!r}; allowed: {', '.join(levels)}.")
+    for accept in site_file.accept:
+        if accept.gap not in known:
+            raise FileError(f"{path}: accept.gap {accept.gap!r} is no rule; 'pewter rules' lists them.")
+        if not accept.because.strip():
+            raise FileError(f"{path}: accept.because is empty; say why {accept.gap} is accepted.")

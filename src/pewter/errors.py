@@ -1,0 +1,24 @@
+"""The errors that reach a user, by what the user can do about them.
+
+What a peer does wrong is never one of these: it is evidence.
+"""
+
+
+class PewterError(Exception):
+    """The root: its text is one or two lines for the user and names the mend."""
+
+    exit_status = 2
+
+
+class UsageError(PewterError):
+    """An option or a target that cannot be understood."""
+
+
+class FileError(PewterError):
+    """A file that cannot be read, or that holds something else than was asked for."""
+
+
+class NotReviewedError(PewterError):
+    """The site could not be reviewed at all."""
+
+    exit_status = 3

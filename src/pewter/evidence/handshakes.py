@@ -1,0 +1,135 @@
+"""What one endpoint answered to our TLS hellos.
+
+Code points travel as integers, so that GREASE and next year's values survive.  Certificates are
+referred to by the SHA-256 fingerprint of their DER octets, as 64 hexadecimal digits.
+"""
+
+import enum
+
+import msgspec
+
+from .observed import Unseen
+
+
+class Proof(enum.Enum):
+    """Whether the server showed that it holds the certificate's private key."""
+
+    VERIFIED = "verified"
+    FAILED = "failed"
+    NOT_GIVEN = "not given"
+    """The exchange ended earlier, or the key exchange (static RSA) proves it only later."""
+
+    NOT_CHECKED = "not checked"
+    """A signature scheme or key that Pewter cannot verify."""
+
+
+class Offer(msgspec.Struct, frozen=True):
+    """What our hello offered."""
+
+    versions: tuple[int, ...]
+    """Protocol versions as code points, best first: ``(0x0304, 0x0303)``."""
+
+    server_name: str | None = None
+    """The host name in server_name (RFC 6066 section 3); None where the target is an IP address."""
+
+
+class Handshake(msgspec.Struct, frozen=True, tag="handshake"):
+    """The server agreed and sent its certificates."""
+
+    version: int
+    cipher_suite: int
+    chain: tuple[str, ...]
+    """Fingerprints exactly as sent: leaf first, order and repeats kept."""
+
+    group: int | None = None
+    alpn: str | None = None
+    staple: bytes | None = None
+    """The stapled OCSPResponse as DER, unread (RFC 6066 section 8)."""
+
+    signature_scheme: int | None = None
+    proof: Proof = Proof.NOT_GIVEN
+    hello_retry: bool = False
+    extensions: tuple[int, ...] = ()
+    """Extension types that the server answered with, in the order sent, those of EncryptedExtensions last."""
+
+    downgrade_sentinel: bool = False
+    """ServerHello.random ends as RFC 8446 section 4.1.3 lays down: the server can do more than it agreed to."""
+
+    unconforming: tuple[str, ...] = ()
+    """What was understood but does not conform, in words."""
+
+
+class Alert(msgspec.Struct, frozen=True, tag="alert"):
+    """The server refused with an alert (RFC 8446 section 6)."""
+
+    level: int
+    description: int
+
+
+class Ended(msgspec.Struct, frozen=True, tag="ended"):
+    """The exchange ended before the certificates: closed, reset, silent, or octets that TLS does not allow."""
+
+    how: str
+    """One of ``closed``, ``reset``, ``silent``, ``garbled``, ``other version``."""
+
+    detail: str
+
+
+class NotTls(msgspec.Struct, frozen=True, tag="not-tls"):
+    """The first octets are no TLS record: plain HTTP, another protocol, garbage."""
+
+    opening: bytes
+    """At most the first 64 octets."""
+
+
+class NoConnection(msgspec.Struct, frozen=True, tag="no-connection"):
+    """No TCP connection came about."""
+
+    how: str
+    """One of ``refused``, ``timed out``, ``unreachable``, ``reset``, ``failed``."""
+
+    detail: str
+
+
+HelloAnswer = Handshake | Alert | Ended | NotTls | NoConnection | Unseen
+
+
+class Probe(msgspec.Struct, frozen=True):
+    """One hello on a connection of its own, and its answer."""
+
+    offer: Offer
+    answer: HelloAnswer
+    elapsed_seconds: float = 0.0
+
+
+class Endpoint(msgspec.Struct, frozen=True):
+    """One name at one address and port."""
+
+    name: str
+    address: str
+    port: int
+    probes: tuple[Probe, ...] = ()
+    reached_at: str | None = None
+    """``127.0.0.1:18443`` where a route led elsewhere than to the address and port."""
+
+    @property
+    def handshakes(self) -> tuple[Handshake, ...]:
+        return tuple(probe.answer for probe in self.probes if isinstance(probe.answer, Handshake))
+
+
+class StoredCertificate(msgspec.Struct, frozen=True):
+    """One certificate, stored once however often it was served."""
+
+    sha256: str
+    der: bytes
+
+
+class FetchedIssuer(msgspec.Struct, frozen=True):
+    """An issuer asked for at the caIssuers address of a certificate (RFC 5280 section 4.2.2.1)."""
+
+    url: str
+    of: str
+    """Fingerprint of the certificate that named the address."""
+
+    answer: tuple[str, ...] | str
+    """Fingerprints of what came, or why nothing did, in words."""

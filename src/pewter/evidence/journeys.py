@@ -1,0 +1,69 @@
+"""What follows from typing a URL: hops, and where it ends."""
+
+import datetime
+import enum
+
+import msgspec
+
+from .observed import Unseen
+
+
+class StopCause(enum.Enum):
+    """Why a journey could not go on."""
+
+    NO_ADDRESS = "no address"
+    NO_CONNECTION = "no connection"
+    NO_TLS = "no TLS"
+    NO_ANSWER = "no answer"
+    LOOP = "loop"
+    TOO_MANY_HOPS = "too many hops"
+    BAD_LOCATION = "bad location"
+    NOT_CONTACTED = "not contacted"
+
+
+class Hop(msgspec.Struct, frozen=True):
+    """One request and the head of its answer."""
+
+    url: str
+    address: str
+    status: int
+    fields: tuple[tuple[str, str], ...]
+    """Header lines in the order sent, repeats kept, octets as ISO 8859-1.  In Set-Cookie each octet of
+    the value is replaced by ``*``: values never enter the evidence."""
+
+    at: datetime.datetime
+    certificate: str | None = None
+    """Fingerprint of the leaf on this very connection; None over plain http."""
+
+    elapsed_seconds: float = 0.0
+
+    def values(self, field_name: str) -> tuple[str, ...]:
+        """The values of every field line of that name, in order."""
+        wanted = field_name.lower()
+        return tuple(value for name, value in self.fields if name.lower() == wanted)
+
+
+class Landed(msgspec.Struct, frozen=True, tag="landed"):
+    """The last hop answered with something else than a redirect."""
+
+
+class Stopped(msgspec.Struct, frozen=True, tag="stopped"):
+    """The journey broke off at a URL that gave no answer, or that cannot be followed."""
+
+    at: str
+    """The URL, or the Location value as sent where it is no URL."""
+
+    cause: StopCause
+    detail: str
+
+
+class Journey(msgspec.Struct, frozen=True):
+    """One way in, followed as a browser with an empty profile would."""
+
+    start: str
+    """The URL as typed: ``http://marram-ferries.example/``."""
+
+    hops: tuple[Hop, ...]
+    end: Landed | Stopped | Unseen
+    by_address: str | None = None
+    """The one address the first hop was made to go to; None for a visitor's own choice."""

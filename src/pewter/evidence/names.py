@@ -1,0 +1,50 @@
+"""What the name service said."""
+
+import msgspec
+
+from .observed import Seen, Unseen
+
+
+class Answer(msgspec.Struct, frozen=True):
+    """One answer of a name server (RFC 1035 section 4.1)."""
+
+    rcode: str
+    """``NOERROR``, ``NXDOMAIN`` and so on, in the words of the IANA registry."""
+
+    aliases: tuple[str, ...] = ()
+    """The CNAME targets in the order of the walk, lower case and without the last dot."""
+
+    addresses: tuple[str, ...] = ()
+    """In the order of the answer: ``("192.0.2.10",)``."""
+
+
+class Lookup(msgspec.Struct, frozen=True):
+    """One question and what came of it."""
+
+    record_type: str
+    """``A`` or ``AAAA``."""
+
+    answer: Seen[Answer] | Unseen
+
+
+class Name(msgspec.Struct, frozen=True):
+    """A host name of the site (A-labels, lower case, no last dot) or an IP address that was typed as one."""
+
+    name: str
+    declared: bool = True
+    """False for a sibling (apex or ``www``) that nobody named, and for a host that a journey led to."""
+
+    lookups: tuple[Lookup, ...] = ()
+    """Empty where a route or the name itself gave the address."""
+
+    routed: tuple[str, ...] = ()
+    """Addresses that a route gave in place of the name service."""
+
+    @property
+    def addresses(self) -> tuple[str, ...]:
+        """Every address of the name, each once, in the order in which it was learnt."""
+        found = list(self.routed)
+        for lookup in self.lookups:
+            if isinstance(lookup.answer, Seen):
+                found += lookup.answer.value.addresses
+        return tuple(dict.fromkeys(found))

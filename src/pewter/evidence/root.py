@@ -1,0 +1,52 @@
+"""The root of all that was observed."""
+
+import datetime
+
+import msgspec
+
+from .handshakes import Endpoint, FetchedIssuer, StoredCertificate
+from .journeys import Journey
+from .names import Name
+
+
+class Question(msgspec.Struct, frozen=True):
+    """What was asked for."""
+
+    targets: tuple[str, ...]
+    """Host names; the first decides the site."""
+
+    paths: tuple[str, ...] = ("/",)
+    """``/account/login`` for every name, ``tickets.marram-ferries.example/basket`` for one."""
+
+    routes: tuple[str, ...] = ()
+    resolver: str | None = None
+
+
+class NotContacted(msgspec.Struct, frozen=True):
+    """An address that Pewter refused to contact, to protect the reviewer's own network."""
+
+    url: str
+    reason: str
+
+
+class Evidence(msgspec.Struct, frozen=True):
+    """All that was observed in one look at one site; no opinion in it."""
+
+    question: Question
+    begun: datetime.datetime
+    elapsed_seconds: float
+    names: tuple[Name, ...] = ()
+    endpoints: tuple[Endpoint, ...] = ()
+    journeys: tuple[Journey, ...] = ()
+    certificates: tuple[StoredCertificate, ...] = ()
+    fetched_issuers: tuple[FetchedIssuer, ...] = ()
+    given_trust: tuple[str, ...] = ()
+    """Fingerprints of the anchors that the reviewer gave beside the bundled store."""
+
+    not_contacted: tuple[NotContacted, ...] = ()
+    connections: int = 0
+    environment_proxy: str | None = None
+    """A proxy set in the environment: a browser there would use it, Pewter does not."""
+
+    interrupted: bool = False
+    """The reviewer broke the look off: what is missing was not asked."""

@@ -1,0 +1,186 @@
+"""One HTTP request over a connection of its own, or over one that the journey already has.
+
+HTTPX carries the exchange; which address is contacted is decided here, never by its own look-up, and
+nothing is taken from the environment.
+"""
+
+import datetime
+import functools
+import hashlib
+import ssl
+import time
+from dataclasses import dataclass
+
+import httpx
+
+from pewter import __version__
+from pewter.evidence import Hop, NoConnection, StopCause, Unseen
+from pewter.web.cookies import mask_set_cookie
+from pewter.web.urls import Url
+
+from .hellos import failed_connection
+from .routes import Destination
+
+MAX_DRAINED = 1 << 16
+"""Octets of a redirect's body that are read so that its connection can be used again."""
+
+USER_AGENT = f"Pewter/{__version__} (HTTPS review; GET and HEAD only)"
+
+
+@functools.cache
+def permissive_context() -> ssl.SSLContext:
+    """A context that accepts whatever the local OpenSSL can still speak: judging is not its business."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.check_hostname = False
+    context.verify_mode = ssl.CERT_NONE
+    context.set_ciphers("ALL:@SECLEVEL=0")
+    context.options |= getattr(ssl, "OP_LEGACY_SERVER_CONNECT", 0x4)
+    context.minimum_version = ssl.TLSVersion.MINIMUM_SUPPORTED
+    return context
+
+
+@dataclass(frozen=True, slots=True)
+class Answered:
+    """The head of an answer, what of it must not be kept, and whether the connection can go on."""
+
+    hop: Hop
+    set_cookie: tuple[str, ...]
+    """The field values with the cookies' values, for the journey's own jar alone."""
+
+    certificate: bytes | None
+    reusable: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Failed:
+    """No answer came."""
+
+    cause: StopCause | None
+    """None where nothing may be concluded about the site."""
+
+    detail: str
+
+
+class Connection:
+    """An HTTP/1.1 connection to one origin at one destination."""
+
+    def __init__(self, origin: str, destination: Destination) -> None:
+        self.origin = origin
+        self.destination = destination
+        self._transport = httpx.AsyncHTTPTransport(
+            verify=permissive_context(), http1=True, http2=False, trust_env=False, retries=0
+        )
+
+    async def close(self) -> None:
+        await self._transport.aclose()
+
+    async def get(self, url: Url, cookie: str | None) -> Answered | Failed:
+        """GET ``url``; the caller sets the deadline."""
+        begun = time.monotonic()
+        try:
+            response = await self._transport.handle_async_request(self._request(url, cookie))
+            try:
+                return await self._answered(url, response, begun)
+            finally:
+                await response.aclose()
+        except httpx.ConnectError as exc:
+            return _failed_connect(exc, self.destination.address)
+        except (httpx.HTTPError, httpx.InvalidURL, httpx.StreamError, ssl.SSLError, OSError) as exc:
+            return Failed(StopCause.NO_ANSWER, _words(exc))
+
+    async def get_body(self, url: Url, max_octets: int) -> tuple[int, bytes | None]:
+        """Status and body of ``url``; None in place of a body over ``max_octets``.  Raises httpx.HTTPError."""
+        response = await self._transport.handle_async_request(self._request(url, None))
+        body = b""
+        try:
+            async for piece in response.aiter_raw():
+                body += piece
+                if len(body) > max_octets:
+                    return response.status_code, None
+        finally:
+            await response.aclose()
+        return response.status_code, body
+
+    def _request(self, url: Url, cookie: str | None) -> httpx.Request:
+        headers = [
+            ("Host", url.origin.partition("://")[2]),
+            ("User-Agent", USER_AGENT),
+            ("Accept", "text/html,application/xhtml+xml,*/*;q=0.8"),
+            ("Accept-Encoding", "identity"),
+        ]
+        if cookie is not None:
+            headers.append(("Cookie", cookie))
+        destination = self.destination
+        host = f"[{destination.connect_address}]" if ":" in destination.connect_address else destination.connect_address
+        target = httpx.URL(f"{url.scheme}://{host}:{destination.connect_port}")
+        return httpx.Request(
+            "GET",
+            target.copy_with(raw_path=url.target.encode("ascii")),
+            headers=[(name.encode("ascii"), value.encode("latin-1")) for name, value in headers],
+            extensions={"sni_hostname": url.host},
+        )
+
+    async def _answered(self, url: Url, response: httpx.Response, begun: float) -> Answered:
+        elapsed = time.monotonic() - begun
+        fields = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in response.headers.raw]
+        set_cookie = tuple(value for name, value in fields if name.lower() == "set-cookie")
+        masked = tuple(
+            (name, mask_set_cookie(value) if name.lower() == "set-cookie" else value) for name, value in fields
+        )
+        certificate = _peer_certificate(response) if url.is_https else None
+        hop = Hop(
+            url=str(url),
+            address=self.destination.address,
+            status=response.status_code,
+            fields=masked,
+            at=datetime.datetime.now(datetime.UTC),
+            certificate=hashlib.sha256(certificate).hexdigest() if certificate is not None else None,
+            elapsed_seconds=elapsed,
+        )
+        reusable = 300 <= response.status_code < 400 and await _drain(response)
+        return Answered(hop, set_cookie, certificate, reusable)
+
+
+async def _drain(response: httpx.Response) -> bool:
+    """Read a short body to its end; false where it is longer, or broken."""
+    octets = 0
+    try:
+        async for piece in response.aiter_raw():
+            octets += len(piece)
+            if octets > MAX_DRAINED:
+                return False
+    except (httpx.HTTPError, httpx.StreamError):
+        return False
+    return str(response.headers.get("connection", "")).lower() != "close"
+
+
+def _peer_certificate(response: httpx.Response) -> bytes | None:
+    stream = response.extensions.get("network_stream")
+    ssl_object = stream.get_extra_info("ssl_object") if stream is not None else None
+    return ssl_object.getpeercert(binary_form=True) if ssl_object is not None else None
+
+
+def _failed_connect(exc: httpx.ConnectError, address: str) -> Failed:
+    cause: BaseException | None = exc
+    while cause is not None:
+        if isinstance(cause, ssl.SSLError):
+            reason = (cause.reason or "").replace("_", " ").lower()
+            return Failed(StopCause.NO_TLS, f"no TLS connection: {reason or cause}")
+        if isinstance(cause, OSError):
+            failure = failed_connection(cause, address)
+            if isinstance(failure, NoConnection):
+                return Failed(StopCause.NO_CONNECTION, failure.detail)
+            assert isinstance(failure, Unseen)
+            return Failed(None, failure.reason)
+        cause = cause.__cause__ or cause.__context__
+    return Failed(StopCause.NO_CONNECTION, str(exc) or "no connection came about")
+
+
+def _words(exc: Exception) -> str:
+    match exc:
+        case httpx.RemoteProtocolError():
+            return f"the answer is no HTTP: {exc}" if "disconnected" not in str(exc) else "closed without an answer"
+        case httpx.ReadError() | OSError():
+            return "the connection broke before an answer"
+        case _:
+            return f"no answer: {exc}" if str(exc) else f"no answer ({type(exc).__name__})"

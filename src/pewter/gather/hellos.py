@@ -1,0 +1,89 @@
+"""Sending one hello and hearing the answer out."""
+
+import asyncio
+import errno
+import os
+import socket
+import time
+from dataclasses import dataclass
+
+from pewter.evidence import HelloAnswer, NoConnection, Offer, Unseen
+from pewter.tls import Conversation
+
+from .routes import Destination
+
+MAX_OCTETS = 1 << 19
+"""Of one answer: a certificate message of the greatest length we read, twice over."""
+
+_NO_WAY_FROM_HERE = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.ENETDOWN}
+"""The fault of the reviewer's machine, mostly that it has no IPv6: nothing may be concluded about the site."""
+
+
+@dataclass(frozen=True, slots=True)
+class HelloResult:
+    """One answer and the certificates that came with it."""
+
+    answer: HelloAnswer
+    certificates: dict[str, bytes]
+    elapsed_seconds: float
+
+
+async def send_hello(offer: Offer, destination: Destination, step_seconds: float) -> HelloResult:
+    """One hello on a connection of its own, bounded in octets and, by one total deadline, in time."""
+    conversation = Conversation(offer, os.urandom(64))
+    begun = time.monotonic()
+    connected = False
+    answer: HelloAnswer | None = None
+    try:
+        async with asyncio.timeout(step_seconds):
+            reader, writer = await asyncio.open_connection(destination.connect_address, destination.connect_port)
+            connected = True
+            try:
+                await _converse(conversation, reader, writer)
+            finally:
+                writer.transport.abort()
+    except TimeoutError:
+        if connected:
+            conversation.peer_ended("silent", f"no whole answer within {step_seconds:g} s")
+        else:
+            answer = NoConnection("timed out", f"no TCP connection within {step_seconds:g} s")
+    except ConnectionResetError:
+        if connected:
+            conversation.peer_ended("reset", "the connection was reset")
+        else:
+            answer = NoConnection("reset", "the connection was reset")
+    except OSError as exc:
+        answer = failed_connection(exc, destination.address)
+    found = answer or conversation.answer
+    assert found is not None
+    return HelloResult(found, dict(conversation.certificates), time.monotonic() - begun)
+
+
+async def _converse(conversation: Conversation, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    writer.write(conversation.start())
+    received = 0
+    while conversation.answer is None:
+        octets = await reader.read(1 << 16)
+        received += len(octets)
+        if not octets:
+            conversation.peer_ended("closed", "the server closed the connection")
+        elif received > MAX_OCTETS:
+            conversation.peer_ended("garbled", f"more than {MAX_OCTETS} octets and no end")
+        elif reply := conversation.receive(octets):
+            writer.write(reply)
+
+
+def failed_connection(exc: OSError, address: str) -> NoConnection | Unseen:
+    """A connection that did not come about, as evidence."""
+    if exc.errno in _NO_WAY_FROM_HERE:
+        kind = "IPv6 address" if ":" in address else "address"
+        return Unseen(f"this machine has no way to the {kind} {address} ({os.strerror(exc.errno or 0)})")
+    if isinstance(exc, ConnectionRefusedError):
+        return NoConnection("refused", "the connection was refused")
+    if exc.errno in {errno.EHOSTUNREACH, errno.EHOSTDOWN}:
+        return NoConnection("unreachable", "the host is unreachable")
+    if exc.errno == errno.ETIMEDOUT:
+        return NoConnection("timed out", "no TCP connection came about")
+    if isinstance(exc, socket.gaierror):
+        return Unseen(f"{address} could not be used: {exc.strerror}")
+    return NoConnection("failed", str(exc.strerror or exc))

@@ -1,0 +1,109 @@
+"""Fetching issuers at the addresses that certificates name (RFC 5280 section 4.2.2.1).
+
+Only over http, as the Baseline Requirements have it, and only where the sent certificates and the
+stores do not already lead to a root.  The address is guarded like a redirect, and the answer bounded.
+"""
+
+import asyncio
+from collections.abc import AsyncIterator, Sequence
+
+import httpx
+
+from pewter.evidence import FetchedIssuer
+from pewter.pki import Certificate, Store, read_certificate, read_certificate_blocks
+from pewter.web.urls import InvalidUrl, read_url
+
+from .exchanges import Connection
+from .journeys import Surroundings
+from .slots import Priority
+
+MAX_STEPS = 4
+"""Certificates that are fetched above one another."""
+
+MAX_OCTETS = 1 << 16
+MAX_ADDRESSES = 2
+"""caIssuers addresses of one certificate that are tried."""
+
+
+class IssuerFetcher:
+    """Fetches each address once in a look."""
+
+    def __init__(self, around: Surroundings, stores: Sequence[Store]) -> None:
+        self._around = around
+        self._stores = stores
+        self._asked: set[str] = set()
+
+    async def missing(self, sent: Sequence[Certificate]) -> AsyncIterator[tuple[FetchedIssuer, dict[str, bytes]]]:
+        """Fetch upwards from the last certificate whose issuer is not at hand."""
+        at_hand = list(sent)
+        for _ in range(MAX_STEPS):
+            top = self._top(at_hand)
+            if top is None:
+                return
+            found: list[Certificate] = []
+            for url in top.extensions.ca_issuers[:MAX_ADDRESSES]:
+                if url in self._asked:
+                    continue
+                self._asked.add(url)
+                answer = await self._fetch(url)
+                if isinstance(answer, str):
+                    yield FetchedIssuer(url, top.sha256, answer), {}
+                    continue
+                found = answer
+                yield (
+                    FetchedIssuer(url, top.sha256, tuple(each.sha256 for each in found)),
+                    {each.sha256: each.der for each in found},
+                )
+                break
+            if not found:
+                return
+            at_hand += found
+
+    def _top(self, at_hand: Sequence[Certificate]) -> Certificate | None:
+        """The certificate on the leaf's way up whose issuer is neither at hand nor an anchor."""
+        top = at_hand[0]
+        for _ in range(len(at_hand)):
+            wanted = top.issuer.comparable
+            if top.is_self_issued or any(wanted in store.by_subject for store in self._stores):
+                return None
+            above = [each for each in at_hand if each.subject.comparable == wanted and each is not top]
+            if not above:
+                return top
+            top = above[0]
+        return None
+
+    async def _fetch(self, text: str) -> list[Certificate] | str:
+        try:
+            url = read_url(text)
+        except InvalidUrl as exc:
+            return f"the address cannot be used: {exc}"
+        if url.is_https:
+            return "the address is https, which would need a certificate to get one"
+        destinations = await self._around.destinations(url)
+        if isinstance(destinations, str):
+            return destinations
+        destination = destinations[0]
+        refusal = self._around.why_not_contact(url, destination)
+        if refusal is not None:
+            return f"not contacted: {refusal}"
+        try:
+            async with (
+                self._around.slots.connection(destination.connect_address, Priority.JOURNEY),
+                asyncio.timeout(self._around.step_seconds),
+            ):
+                connection = Connection(url.origin, destination)
+                try:
+                    status, body = await connection.get_body(url, MAX_OCTETS)
+                finally:
+                    await connection.close()
+        except TimeoutError:
+            return f"no whole answer within {self._around.step_seconds:g} s"
+        except (httpx.HTTPError, OSError) as exc:
+            return f"no answer: {exc}"
+        if status != 200:
+            return f"status {status}"
+        if body is None:
+            return f"more than {MAX_OCTETS} octets"
+        read = [read_certificate(der) for der in read_certificate_blocks(body)]
+        found = [each for each in read if isinstance(each, Certificate)]
+        return found or "what came is no certificate"

@@ -1,0 +1,171 @@
+"""Following one way in, hop by hop, from a clean slate."""
+
+import asyncio
+import contextlib
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, field
+
+from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
+from pewter.web.cookies import CookieJar
+from pewter.web.redirects import NoRedirect, next_url
+from pewter.web.urls import InvalidUrl, Url
+
+from .exchanges import Answered, Connection, Failed
+from .routes import Destination
+from .slots import Priority, Slots
+
+MAX_HOPS = 20
+"""Redirects that current browsers follow before they give up."""
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """What a journey needs from the look that it is part of."""
+
+    slots: Slots
+    step_seconds: float
+    destinations: Callable[[Url], Awaitable[tuple[Destination, ...] | str]]
+    """Where a URL's host is reached, or why it is nowhere."""
+
+    why_not_contact: Callable[[Url, Destination], str | None]
+    is_public_suffix: Callable[[str], bool]
+    met: Callable[[Url, Destination, bytes | None], None]
+    """Called for each answer, with the certificate of its connection."""
+
+
+@dataclass
+class Walk:
+    """One journey under way; what it has seen so far can be taken at any time."""
+
+    start: Url
+    around: Surroundings
+    by_address: str | None = None
+    """The one address at which the first host is visited; None for a visitor's own choice."""
+
+    hops: list[Hop] = field(default_factory=list)
+    end: Landed | Stopped | Unseen | None = None
+    """None until the walk has ended."""
+
+    def journey(self, why_unseen: str) -> Journey:
+        """What was seen so far; a walk that has not ended is Unseen for that reason."""
+        end = self.end if self.end is not None else Unseen(why_unseen)
+        return Journey(str(self.start), tuple(self.hops), end, self.by_address)
+
+    async def follow(self) -> None:
+        """Walk to the end; whatever happens is kept in :attr:`hops` and :attr:`end`."""
+        jar = CookieJar(self.around.is_public_suffix)
+        seen: set[tuple[str, str | None]] = set()
+        url = self.start
+        connection: _Held | None = None
+        try:
+            while True:
+                state = (str(url), jar.field_for(url))
+                if state in seen:
+                    self.end = Stopped(str(url), StopCause.LOOP, "it comes round again")
+                    return
+                if len(self.hops) > MAX_HOPS:
+                    self.end = Stopped(str(url), StopCause.TOO_MANY_HOPS, f"more than {MAX_HOPS} redirects")
+                    return
+                seen.add(state)
+                outcome, connection = await self._exchange(url, state[1], connection)
+                if isinstance(outcome, Failed):
+                    self.end = (
+                        Unseen(outcome.detail)
+                        if outcome.cause is None
+                        else Stopped(str(url), outcome.cause, outcome.detail)
+                    )
+                    return
+                self.hops.append(outcome.hop)
+                jar.take(outcome.set_cookie, url)
+                locations = outcome.hop.values("Location")
+                try:
+                    following = next_url(outcome.hop.status, locations, url)
+                except InvalidUrl as exc:
+                    detail = f"the Location cannot be followed: {exc}"
+                    self.end = Stopped(locations[0][:300], StopCause.BAD_LOCATION, detail)
+                    return
+                if not isinstance(following, Url):
+                    assert following is NoRedirect
+                    self.end = Landed()
+                    return
+                url = following
+        finally:
+            if connection is not None:
+                await connection.close()
+
+    async def _exchange(
+        self, url: Url, cookie: str | None, held: "_Held | None"
+    ) -> tuple[Answered | Failed, "_Held | None"]:
+        if held is not None and held.connection.origin == url.origin:
+            outcome = await held.get(url, cookie, self.around.step_seconds)
+            if isinstance(outcome, Answered):
+                self.around.met(url, held.connection.destination, outcome.certificate)
+                return outcome, await _keep_or_close(held, outcome)
+            # An idle connection that the server closed in the meantime says nothing: ask again on a new one.
+        if held is not None:
+            await held.close()
+        return await self._exchange_anew(url, cookie)
+
+    async def _exchange_anew(self, url: Url, cookie: str | None) -> tuple[Answered | Failed, "_Held | None"]:
+        """Try the addresses of the host in turn, as browsers do, until one takes the connection."""
+        destinations = await self.around.destinations(url)
+        if isinstance(destinations, str):
+            return Failed(StopCause.NO_ADDRESS, destinations), None
+        if self.by_address is not None and url.host == self.start.host:
+            same = tuple(each for each in destinations if each.address == self.by_address)
+            destinations = same or destinations
+        failures: list[Failed] = []
+        for destination in destinations:
+            refusal = self.around.why_not_contact(url, destination)
+            if refusal is not None:
+                failures.append(Failed(StopCause.NOT_CONTACTED, f"not contacted: {refusal}"))
+                continue
+            held = await _Held.open(url.origin, destination, self.around.slots)
+            outcome = await held.get(url, cookie, self.around.step_seconds)
+            if isinstance(outcome, Answered):
+                self.around.met(url, destination, outcome.certificate)
+                return outcome, await _keep_or_close(held, outcome)
+            await held.close()
+            failures.append(outcome)
+            if outcome.cause not in {None, StopCause.NO_CONNECTION}:
+                break
+        return _most_telling(failures), None
+
+
+def _most_telling(failures: list[Failed]) -> Failed:
+    """What the site did, before what this machine could not do."""
+    return next((failure for failure in failures if failure.cause is not None), failures[0])
+
+
+class _Held:
+    """A connection and the slot that it holds."""
+
+    def __init__(self, connection: Connection, slot: contextlib.AbstractAsyncContextManager[None]) -> None:
+        self.connection = connection
+        self._slot = slot
+
+    @classmethod
+    async def open(cls, origin: str, destination: Destination, slots: Slots) -> "_Held":
+        slot = slots.connection(destination.connect_address, Priority.JOURNEY)
+        await slot.__aenter__()
+        return cls(Connection(origin, destination), slot)
+
+    async def get(self, url: Url, cookie: str | None, step_seconds: float) -> Answered | Failed:
+        try:
+            async with asyncio.timeout(step_seconds):
+                return await self.connection.get(url, cookie)
+        except TimeoutError:
+            return Failed(StopCause.NO_ANSWER, f"no whole answer within {step_seconds:g} s")
+
+    async def close(self) -> None:
+        try:
+            await self.connection.close()
+        finally:
+            await self._slot.__aexit__(None, None, None)
+
+
+async def _keep_or_close(held: _Held, outcome: Answered) -> _Held | None:
+    if outcome.reusable:
+        return held
+    await held.close()
+    return None

@@ -1,0 +1,333 @@
+"""One look at one site: what is asked, in which order, and what is kept of it.
+
+The longest chain of waits decides how long a look takes, so nothing waits that need not:
+
+    name --> way in, hop by hop ------------------------------------> journeys
+          -> four hellos to each address --> issuers that were not sent --> endpoints, certificates
+
+Names do not wait for each other, nor journeys for handshakes.  Where an address has no slot left,
+journeys go first, since they are the longest chains.  A host that a journey leads to and that is no
+name of the site gets one hello, so that the judge can tell what a browser makes of its certificate.
+"""
+
+import asyncio
+import datetime
+import os
+import time
+from collections.abc import Coroutine, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from pewter.evidence import (
+    Endpoint,
+    Evidence,
+    FetchedIssuer,
+    Handshake,
+    Lookup,
+    Name,
+    NotContacted,
+    Offer,
+    Probe,
+    Question,
+    Seen,
+    StoredCertificate,
+    Unseen,
+)
+from pewter.pki import Certificate, Store, read_certificate
+from pewter.tls import Version, fingerprint, version_name
+from pewter.tls.offers import MODERN
+from pewter.web.sites import are_siblings, paths_for, sibling_of
+from pewter.web.urls import Url, split_reference
+
+from . import names as name_service
+from .guard import why_not_contact
+from .hellos import send_hello
+from .issuers import IssuerFetcher
+from .journeys import Surroundings, Walk
+from .routes import Destination, Routes, socket_text
+from .slots import Priority, Slots
+
+OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version.TLS_1_0),))
+"""The hellos that every endpoint gets, each on a connection of its own."""
+
+PROXY_VARIABLES = ("HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy", "ALL_PROXY", "all_proxy")
+
+
+class Progress(Protocol):
+    """Told what is being looked at."""
+
+    def planned(self, what: str) -> None: ...
+
+    def done(self, what: str) -> None: ...
+
+
+@dataclass(frozen=True, slots=True)
+class LookOptions:
+    """What to look at, and how."""
+
+    targets: tuple[tuple[str, int], ...]
+    """Host names (A-labels) or addresses, each with its https port; the first decides the site."""
+
+    paths: tuple[str, ...] = ("/",)
+    routes: Routes = field(default_factory=Routes)
+    resolver: tuple[str, int] | None = None
+    stores: tuple[Store, ...] = ()
+    """Root stores, to see which issuers need not be fetched."""
+
+    given_trust: tuple[Certificate, ...] = ()
+    """Anchors that the reviewer gave; they go into the evidence."""
+
+    whole_seconds: float = 60.0
+    step_seconds: float = 10.0
+    connections_per_address: int = 8
+
+
+@dataclass
+class _EndpointLook:
+    name: str
+    destination: Destination
+    planned: tuple[tuple[int, ...], ...]
+    probes: dict[tuple[int, ...], Probe] = field(default_factory=dict)
+
+
+async def look(options: LookOptions, progress: Progress) -> Evidence:
+    """Take one look; never raises for what the site does.
+
+    What the deadline or an interruption leaves open is Unseen in the evidence.
+    """
+    return await _Look(options, progress).run()
+
+
+class _Look:
+    def __init__(self, options: LookOptions, progress: Progress) -> None:
+        self._options = options
+        self._progress = progress
+        self._names: dict[str, Name] = {}
+        self._ports = dict(options.targets)
+        self._walks: list[Walk] = []
+        self._endpoints: dict[tuple[str, str, int], _EndpointLook] = {}
+        self._certificates: dict[str, bytes] = {each.sha256: each.der for each in options.given_trust}
+        self._fetched: list[FetchedIssuer] = []
+        self._not_contacted: dict[str, NotContacted] = {}
+        self._slots = Slots(options.connections_per_address)
+        self._service = name_service.NameService(options.resolver, options.step_seconds)
+        self._why_unseen = f"not reached before the deadline of {options.whole_seconds:g} s"
+        self._interrupted = False
+        self._issuers = IssuerFetcher(self._surroundings(), options.stores)
+        self._group: asyncio.TaskGroup
+
+    async def run(self) -> Evidence:
+        begun, clock = datetime.datetime.now(datetime.UTC), time.monotonic()
+        for name, _ in self._options.targets:
+            self._names[name] = Name(name)
+        try:
+            async with asyncio.timeout(self._options.whole_seconds), asyncio.TaskGroup() as self._group:
+                for name in list(self._names):
+                    self._start(self._look_at_name(name, declared=True), name)
+        except TimeoutError:
+            pass
+        except asyncio.CancelledError:
+            # Interrupted from the keyboard: what was seen so far is the answer.
+            task = asyncio.current_task()
+            if task is not None:
+                task.uncancel()
+            self._interrupted, self._why_unseen = True, "interrupted before it was reached"
+        return self._evidence(begun, time.monotonic() - clock)
+
+    def _start(self, work: Coroutine[None, None, None], what: str) -> None:
+        self._progress.planned(what)
+
+        async def run() -> None:
+            await work
+            self._progress.done(what)
+
+        self._group.create_task(run())
+
+    # Names
+
+    async def _look_at_name(self, name: str, *, declared: bool) -> None:
+        if declared:
+            sibling = sibling_of(name, name_service.is_apex)
+            if sibling is not None and sibling not in self._names:
+                self._ports[sibling] = self._ports[name]
+                self._names[sibling] = Name(sibling, declared=False)
+                self._start(self._look_at_name(sibling, declared=False), sibling)
+        port = self._ports[name]
+        routed = self._options.routes.for_name(name, port)
+        lookups = await self._service.look_up(name) if not self._is_wholly_routed(name) else ()
+        addresses = tuple(dict.fromkeys(destination.address for destination in routed))
+        if not lookups and not routed:
+            addresses = (name,)  # an IP address that was typed as one
+        self._names[name] = Name(name, declared, lookups, addresses)
+        destinations = await self._destinations(Url("https", name, port, "/"))
+        if isinstance(destinations, str):
+            return
+        self._start_walks(name, destinations)
+        for destination in destinations:
+            self._look_at_endpoint(name, destination, OFFERS)
+
+    def _is_wholly_routed(self, name: str) -> bool:
+        return bool(self._options.routes.for_name(name, 80) and self._options.routes.for_name(name, self._ports[name]))
+
+    def _start_walks(self, name: str, https_destinations: tuple[Destination, ...]) -> None:
+        """Both schemes and every path, by a visitor's own choice of address; the home page by each address."""
+        around = self._surroundings()
+        for path in paths_for(name, self._options.paths):
+            reference = split_reference(path)
+            for scheme, port in (("http", 80), ("https", self._ports[name])):
+                url = Url(scheme, name, port, reference.path or "/", reference.query)
+                several = path == "/" and len(https_destinations) > 1
+                for address in [each.address for each in https_destinations] if several else [None]:
+                    walk = Walk(url, around, address)
+                    self._walks.append(walk)
+                    self._start(_guarded(walk), f"{url}" + (f" at {address}" if address else ""))
+
+    async def _destinations(self, url: Url) -> tuple[Destination, ...] | str:
+        """Every address at which a URL's host is reached on the URL's port, or why there is none."""
+        routed = self._options.routes.for_name(url.host, url.port)
+        if routed:
+            return routed
+        lookups = await self._service.look_up(url.host)
+        addresses = list(Name(url.host, lookups=lookups).addresses) if lookups else [url.host]
+        if not addresses:
+            unseen = [lookup.answer.reason for lookup in lookups if isinstance(lookup.answer, Unseen)]
+            rcodes = {lookup.answer.value.rcode for lookup in lookups if isinstance(lookup.answer, Seen)}
+            return unseen[0] if unseen else f"{url.host} has no address ({', '.join(sorted(rcodes))})"
+        return tuple(self._options.routes.for_address(address, url.port) for address in addresses)
+
+    # Journeys
+
+    def _surroundings(self) -> Surroundings:
+        return Surroundings(
+            slots=self._slots,
+            step_seconds=self._options.step_seconds,
+            destinations=self._destinations,
+            why_not_contact=self._refusal,
+            is_public_suffix=name_service.is_public_suffix,
+            met=self._met,
+        )
+
+    def _refusal(self, url: Url, destination: Destination) -> str | None:
+        if url.host in self._names and url.port in self._own_ports():
+            return None
+        own = {address for name in self._names.values() for address in name.addresses}
+        reason = why_not_contact(destination, own, self._own_ports(), self._options.routes)
+        if reason is not None:
+            self._not_contacted[str(url)] = NotContacted(str(url), reason)
+        return reason
+
+    def _own_ports(self) -> frozenset[int]:
+        routed = (route.port for route in self._options.routes.routes if route.port is not None)
+        return frozenset({80, 443, *self._ports.values(), *routed})
+
+    def _met(self, url: Url, destination: Destination, certificate: bytes | None) -> None:
+        if certificate is None:
+            return
+        self._certificates.setdefault(fingerprint(certificate), certificate)
+        if url.host not in self._names:
+            self._look_at_endpoint(url.host, destination, (MODERN,))
+
+    # Endpoints
+
+    def _look_at_endpoint(self, name: str, destination: Destination, offers: tuple[tuple[int, ...], ...]) -> None:
+        key = (name, destination.address, destination.port)
+        if key in self._endpoints:
+            return
+        endpoint = self._endpoints[key] = _EndpointLook(name, destination, offers)
+        place = f"{name} at {socket_text(destination.address, destination.port)}"
+        for versions in offers:
+            self._start(self._probe(endpoint, versions), f"{version_name(versions[0])} to {place}")
+
+    async def _probe(self, endpoint: _EndpointLook, versions: tuple[int, ...]) -> None:
+        offer = Offer(versions, endpoint.name)
+        try:
+            async with self._slots.connection(endpoint.destination.connect_address, Priority.HANDSHAKE):
+                result = await send_hello(offer, endpoint.destination, self._options.step_seconds)
+        except Exception as exc:  # a fault of ours must not cost the other results
+            endpoint.probes[versions] = Probe(offer, Unseen(_own_fault(exc)))
+            return
+        for sha256, der in result.certificates.items():
+            self._certificates.setdefault(sha256, der)
+        endpoint.probes[versions] = Probe(offer, result.answer, round(result.elapsed_seconds, 6))
+        if isinstance(result.answer, Handshake):
+            await self._fetch_issuers(result.answer.chain)
+
+    async def _fetch_issuers(self, chain: Sequence[str]) -> None:
+        """Ask for issuers that were not sent, as some browsers do."""
+        read = (read_certificate(self._certificates[sha256]) for sha256 in chain)
+        sent = [each for each in read if isinstance(each, Certificate)]
+        try:
+            async for fetched, certificates in self._issuers.missing(sent):
+                self._certificates.update(certificates)
+                self._fetched.append(fetched)
+        except Exception as exc:
+            self._fetched.append(FetchedIssuer("", chain[0], _own_fault(exc)))
+
+    # What came of it
+
+    def _evidence(self, begun: datetime.datetime, elapsed: float) -> Evidence:
+        options = self._options
+        # The order in which answers came is chance; the evidence has one order of its own.
+        order = {name: position for position, name in enumerate(self._in_order())}
+        walks = sorted(self._walks, key=lambda walk: order[walk.start.host])
+        endpoints = sorted(self._endpoints.values(), key=lambda each: order.get(each.name, len(order)))
+        names = tuple(map(self._names.__getitem__, order))
+        return Evidence(
+            question=Question(
+                targets=tuple(name for name, _ in options.targets),
+                paths=options.paths,
+                routes=tuple(str(route) for route in options.routes.routes),
+                resolver=socket_text(*options.resolver) if options.resolver else None,
+            ),
+            begun=begun,
+            elapsed_seconds=round(elapsed, 3),
+            names=tuple(self._with_unseen(name) for name in names),
+            endpoints=tuple(map(self._endpoint, endpoints)),
+            journeys=tuple(walk.journey(self._why_unseen) for walk in walks),
+            certificates=tuple(StoredCertificate(sha, der) for sha, der in sorted(self._certificates.items())),
+            fetched_issuers=tuple(self._fetched),
+            given_trust=tuple(each.sha256 for each in options.given_trust),
+            not_contacted=tuple(self._not_contacted.values()),
+            connections=self._slots.made,
+            environment_proxy=next((name for name in PROXY_VARIABLES if os.environ.get(name)), None),
+            interrupted=self._interrupted,
+        )
+
+    def _in_order(self) -> list[str]:
+        """Names as given, each with its sibling behind it."""
+        found: dict[str, None] = {}
+        for name, _ in self._options.targets:
+            found[name] = None
+            found.update(dict.fromkeys(each for each in self._names if are_siblings(each, name)))
+        return list(found)
+
+    def _with_unseen(self, name: Name) -> Name:
+        """A name whose look-up did not end in time."""
+        if name.addresses or name.lookups:
+            return name
+        lookups = tuple(Lookup(record_type, Unseen(self._why_unseen)) for record_type in ("A", "AAAA"))
+        return Name(name.name, name.declared, lookups)
+
+    def _endpoint(self, endpoint: _EndpointLook) -> Endpoint:
+        probes = (
+            endpoint.probes.get(versions) or Probe(Offer(versions, endpoint.name), Unseen(self._why_unseen))
+            for versions in endpoint.planned
+        )
+        return Endpoint(
+            name=endpoint.name,
+            address=endpoint.destination.address,
+            port=endpoint.destination.port,
+            probes=tuple(probes),
+            reached_at=endpoint.destination.reached_at,
+        )
+
+
+def _own_fault(exc: Exception) -> str:
+    return f"Pewter failed here ({type(exc).__name__}: {exc}); please report it"
+
+
+async def _guarded(walk: Walk) -> None:
+    try:
+        await walk.follow()
+    except Exception as exc:  # a fault of ours must not cost the other results
+        walk.end = Unseen(_own_fault(exc))

@@ -1,0 +1,88 @@
+"""Asking the name service."""
+
+import asyncio
+import functools
+import ipaddress
+
+import dns.asyncresolver
+import dns.exception
+import dns.rcode
+import dns.rdatatype
+import dns.resolver
+
+from pewter.errors import UsageError
+from pewter.evidence import Answer, Lookup, Seen, Unseen
+
+
+class NameService:
+    """Looks each name up once in a look, at one resolver, without any cache from before."""
+
+    def __init__(self, resolver: tuple[str, int] | None, step_seconds: float) -> None:
+        self._step_seconds = step_seconds
+        self._tasks: dict[str, asyncio.Task[tuple[Lookup, ...]]] = {}
+        try:
+            self._resolver = dns.asyncresolver.Resolver(configure=resolver is None)
+        except dns.resolver.NoResolverConfiguration as exc:
+            raise UsageError("This machine names no DNS resolver. Give one with --resolver ADDRESS[:PORT].") from exc
+        if resolver is not None:
+            self._resolver.nameservers = [resolver[0]]
+            self._resolver.port = resolver[1]
+
+    async def look_up(self, name: str) -> tuple[Lookup, ...]:
+        """The A and AAAA answers for ``name``; none for an IP address."""
+        if _is_address(name):
+            return ()
+        if name not in self._tasks:
+            self._tasks[name] = asyncio.create_task(self._look_up(name))
+        return await asyncio.shield(self._tasks[name])
+
+    async def _look_up(self, name: str) -> tuple[Lookup, ...]:
+        return tuple(await asyncio.gather(*(self._ask(name, record_type) for record_type in ("A", "AAAA"))))
+
+    async def _ask(self, name: str, record_type: str) -> Lookup:
+        try:
+            answer = await self._resolver.resolve(
+                name + ".", record_type, raise_on_no_answer=False, search=False, lifetime=self._step_seconds
+            )
+        except dns.resolver.NXDOMAIN:
+            return Lookup(record_type, Seen(Answer("NXDOMAIN")))
+        except dns.exception.Timeout:
+            return Lookup(record_type, Unseen(f"the name service did not answer within {self._step_seconds:g} s"))
+        except dns.resolver.NoNameservers as exc:
+            return Lookup(record_type, Unseen(f"the name service failed: {_why(exc)}"))
+        except (dns.exception.DNSException, OSError, ValueError) as exc:
+            return Lookup(record_type, Unseen(f"the name service could not be asked: {exc}"))
+        chain = answer.chaining_result
+        aliases = tuple(str(rdata.target).rstrip(".").lower() for rrset in chain.cnames for rdata in rrset)
+        addresses = tuple(str(rdata) for rdata in answer.rrset) if answer.rrset is not None else ()
+        return Lookup(record_type, Seen(Answer("NOERROR", aliases, addresses)))
+
+
+def _why(exc: dns.resolver.NoNameservers) -> str:
+    """The servers' last word, without their addresses."""
+    errors = exc.kwargs.get("errors") or []
+    return str(errors[-1][3]) if errors else "no server answered"
+
+
+def _is_address(name: str) -> bool:
+    try:
+        ipaddress.ip_address(name)
+    except ValueError:
+        return False
+    return True
+
+
+@functools.cache
+def _suffixes() -> "object":
+    from publicsuffixlist import PublicSuffixList  # noqa: PLC0415  slow to load, and not always needed
+
+    return PublicSuffixList()
+
+
+def is_apex(name: str) -> bool:
+    """Whether a name is a registrable domain: one label below a public suffix."""
+    return not _is_address(name) and _suffixes().privatesuffix(name) == name  # type: ignore[attr-defined]
+
+
+def is_public_suffix(name: str) -> bool:
+    return bool(_suffixes().is_public(name))  # type: ignore[attr-defined]

@@ -1,0 +1,132 @@
+"""Routes: where to connect instead of where the name service, or an address, would lead.
+
+A route makes a staging server, an origin behind a CDN, or the simulated site reachable under the
+names and addresses that visitors use.
+"""
+
+import ipaddress
+import re
+from dataclasses import dataclass
+
+from pewter.errors import UsageError
+from pewter.web.urls import InvalidUrl, read_host
+
+_SIDE = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[\]]+)(?::(?P<port>[0-9]{1,5}))?")
+
+
+@dataclass(frozen=True, slots=True)
+class Destination:
+    """Where one connection goes."""
+
+    address: str
+    """The address that the evidence names."""
+
+    port: int
+    connect_address: str
+    """Where the connection is really made."""
+
+    connect_port: int
+
+    @property
+    def reached_at(self) -> str | None:
+        """``127.0.0.1:18443`` where that differs from the address and port."""
+        if (self.address, self.port) == (self.connect_address, self.connect_port):
+            return None
+        return socket_text(self.connect_address, self.connect_port)
+
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """``www.x.example:443=127.0.0.1:18443``; a side without a port means every port, or the same one."""
+
+    host: str
+    """A host name, or an IP address."""
+
+    port: int | None
+    to_address: str
+    to_port: int | None
+
+    def __str__(self) -> str:
+        here = socket_text(self.host, self.port) if self.port else self.host
+        there = socket_text(self.to_address, self.to_port) if self.to_port else self.to_address
+        return f"{here}={there}"
+
+
+def socket_text(host: str, port: int) -> str:
+    return f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
+
+
+def read_route(text: str) -> Route:
+    """Read ``NAME[:PORT]=ADDRESS[:PORT]``; UsageError where it is none."""
+    here, equals, there = text.partition("=")
+    if not equals:
+        raise UsageError(f"--route {text!r} has no '='. Write NAME[:PORT]=ADDRESS[:PORT], as in x.example=192.0.2.7.")
+    host, port = _read_side(text, here)
+    to_host, to_port = _read_side(text, there)
+    try:
+        to_address = str(ipaddress.ip_address(to_host))
+    except ValueError:
+        message = f"--route {text!r}: {to_host!r} is no IP address. A route leads to an address, as in 192.0.2.7:8443."
+        raise UsageError(message) from None
+    try:
+        return Route(read_host(host), port, to_address, to_port)
+    except InvalidUrl as exc:
+        raise UsageError(f"--route {text!r}: {exc}.") from exc
+
+
+def read_address_and_port(text: str, option: str, default_port: int) -> tuple[str, int]:
+    """``192.0.2.53`` or ``[2001:db8::53]:5353``; UsageError names the option."""
+    try:
+        return str(ipaddress.ip_address(text)), default_port
+    except ValueError:
+        pass
+    match = _SIDE.fullmatch(text)
+    try:
+        if match is None:
+            raise ValueError
+        address = str(ipaddress.ip_address(match["host"].strip("[]")))
+        port = int(match["port"] or default_port)
+        if not 0 < port < 65536:
+            raise ValueError
+    except ValueError:
+        raise UsageError(f"{option} {text!r} is no ADDRESS[:PORT], as in 192.0.2.53 or 192.0.2.53:5353.") from None
+    return address, port
+
+
+def _read_side(whole: str, side: str) -> tuple[str, int | None]:
+    try:
+        return str(ipaddress.ip_address(side)), None  # an IPv6 address without brackets
+    except ValueError:
+        pass
+    match = _SIDE.fullmatch(side)
+    port = int(match["port"]) if match is not None and match["port"] else None
+    if match is None or (port is not None and not 0 < port < 65536):
+        raise UsageError(f"--route {whole!r}: {side!r} is no NAME[:PORT] or ADDRESS[:PORT].")
+    return match["host"].strip("[]"), port
+
+
+class Routes:
+    """All routes of one look."""
+
+    def __init__(self, routes: tuple[Route, ...] = ()) -> None:
+        self.routes = routes
+
+    def for_name(self, name: str, port: int) -> tuple[Destination, ...]:
+        """Where the routes of a name lead; empty where the name service decides."""
+        found = (
+            Destination(route.to_address, port, route.to_address, route.to_port or port)
+            for route in self.routes
+            if route.host == name and route.port in {None, port}
+        )
+        return tuple(dict.fromkeys(found))
+
+    def for_address(self, address: str, port: int) -> Destination:
+        """Where a connection to an address goes."""
+        for route in self.routes:
+            if route.host == address and route.port in {None, port}:
+                return Destination(address, port, route.to_address, route.to_port or port)
+        return Destination(address, port, address, port)
+
+    def lead_to(self, address: str) -> bool:
+        """Whether the address stands on either side of a route."""
+        return any(address in {route.host, route.to_address} for route in self.routes)

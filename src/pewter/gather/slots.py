@@ -1,0 +1,60 @@
+"""How many connections are open at once."""
+
+import asyncio
+import contextlib
+import heapq
+from collections import Counter
+from collections.abc import AsyncIterator
+from enum import IntEnum
+
+
+class Priority(IntEnum):
+    """Who goes first when an address has no slot left: a review takes as long as its longest chain of waits."""
+
+    JOURNEY = 0
+    HANDSHAKE = 1
+
+
+class Slots:
+    """At most ``limit`` connections to one address at a time, and a count of all."""
+
+    def __init__(self, limit: int) -> None:
+        self._limit = limit
+        self._open: Counter[str] = Counter()
+        self._waiting: dict[str, list[tuple[int, int, asyncio.Future[None]]]] = {}
+        self._turns = 0
+        self.made = 0
+
+    @contextlib.asynccontextmanager
+    async def connection(self, address: str, priority: Priority) -> AsyncIterator[None]:
+        """Hold a slot for one connection to ``address``."""
+        await self._acquire(address, priority)
+        self.made += 1
+        try:
+            yield
+        finally:
+            self._release(address)
+
+    async def _acquire(self, address: str, priority: Priority) -> None:
+        if self._open[address] < self._limit:
+            self._open[address] += 1
+            return
+        turn: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        queue = self._waiting.setdefault(address, [])
+        self._turns += 1
+        heapq.heappush(queue, (priority, self._turns, turn))
+        try:
+            await turn
+        except asyncio.CancelledError:
+            if turn.done() and not turn.cancelled():
+                self._release(address)  # the slot was handed over in the same moment
+            raise
+
+    def _release(self, address: str) -> None:
+        queue = self._waiting.get(address, [])
+        while queue:
+            turn = heapq.heappop(queue)[2]
+            if not turn.done():
+                turn.set_result(None)  # the slot passes on; the count stays
+                return
+        self._open[address] -= 1

@@ -1,0 +1,1 @@
+"""Expectations, rules, what a visitor meets, and the review that holds it all."""

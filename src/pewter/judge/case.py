@@ -1,0 +1,234 @@
+"""A case: evidence, wishes, a date and the root stores, with what rules derive from them worked out once."""
+
+import datetime
+import functools
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+from pewter.evidence import (
+    Alert,
+    Ended,
+    Endpoint,
+    Evidence,
+    Handshake,
+    Hop,
+    Journey,
+    Landed,
+    Name,
+    NoConnection,
+    NotTls,
+    Unseen,
+)
+from pewter.pki import Certificate, ChainAssessment, MalformedCertificate, Store, assess_chain, read_certificate
+from pewter.web.sites import are_siblings, work_out_canonical
+from pewter.web.urls import Url, read_url
+
+from .expectations import Wishes
+
+
+@dataclass(frozen=True)
+class ServedChain:
+    """One chain that one endpoint sent."""
+
+    endpoint: Endpoint
+    fingerprints: tuple[str, ...]
+    leaf: Certificate | MalformedCertificate
+    malformed: tuple[MalformedCertificate, ...]
+    """Of the others that it sent."""
+
+    assessment: ChainAssessment | None
+    """None where the leaf cannot be read."""
+
+    where: str
+
+
+class Case:
+    """What every rule is given."""
+
+    def __init__(self, evidence: Evidence, wishes: Wishes, at: datetime.datetime, stores: Sequence[Store]) -> None:
+        self.evidence = evidence
+        self.wishes = wishes
+        self.expect = wishes.expect
+        self.at = at
+        """The moment for which it is judged."""
+
+        given = (self.certificate(sha256) for sha256 in evidence.given_trust)
+        anchors = tuple(each for each in given if isinstance(each, Certificate))
+        self.stores = (*stores, Store("given by --trust", anchors)) if anchors else tuple(stores)
+        self._assessments: dict[tuple[tuple[str, ...], bool], ChainAssessment] = {}
+
+    @functools.cached_property
+    def _certificates(self) -> dict[str, Certificate | MalformedCertificate]:
+        return {stored.sha256: read_certificate(stored.der) for stored in self.evidence.certificates}
+
+    def certificate(self, sha256: str) -> Certificate | MalformedCertificate:
+        """A certificate of the evidence by its fingerprint."""
+        found = self._certificates.get(sha256)
+        return found if found is not None else MalformedCertificate(sha256, b"", "it is not in the evidence")
+
+    @functools.cached_property
+    def site_names(self) -> frozenset[str]:
+        """The names under review: declared ones and siblings that resolve."""
+        return frozenset(name.name for name in self.evidence.names)
+
+    @functools.cached_property
+    def endpoints(self) -> tuple[Endpoint, ...]:
+        """The https endpoints of the site's own names."""
+        return tuple(each for each in self.evidence.endpoints if each.name in self.site_names)
+
+    def endpoints_of(self, name: str) -> tuple[Endpoint, ...]:
+        return tuple(each for each in self.evidence.endpoints if each.name == name)
+
+    def place(self, endpoint: Endpoint) -> str:
+        """How a report names an endpoint: by its name alone where the name has one address."""
+        port = "" if endpoint.port == 443 else f":{endpoint.port}"
+        if len({each.address for each in self.endpoints_of(endpoint.name)}) < 2:
+            return endpoint.name + port
+        return f"{endpoint.name}{port} at {endpoint.address}"
+
+    @functools.cached_property
+    def chains(self) -> tuple[ServedChain, ...]:
+        """Every distinct chain of every endpoint of the site's names."""
+        return tuple(chain for endpoint in self.endpoints for chain in self.chains_of(endpoint))
+
+    @functools.cached_property
+    def endpoints_without_chain(self) -> tuple[tuple[str, str], ...]:
+        """Place and reason of each endpoint of the site that showed no certificate."""
+        return tuple(
+            (self.place(endpoint), why_no_handshake(endpoint)) for endpoint in self.endpoints if not endpoint.handshakes
+        )
+
+    def chains_of(self, endpoint: Endpoint) -> tuple[ServedChain, ...]:
+        distinct = dict.fromkeys(handshake.chain for handshake in endpoint.handshakes)
+        return tuple(self._served(endpoint, chain) for chain in distinct)
+
+    def _served(self, endpoint: Endpoint, fingerprints: tuple[str, ...]) -> ServedChain:
+        leaf = self.certificate(fingerprints[0])
+        others = (self.certificate(each) for each in fingerprints[1:])
+        return ServedChain(
+            endpoint=endpoint,
+            fingerprints=fingerprints,
+            leaf=leaf,
+            malformed=tuple(each for each in others if isinstance(each, MalformedCertificate)),
+            assessment=self.assess(fingerprints) if isinstance(leaf, Certificate) else None,
+            where=self.place(endpoint),
+        )
+
+    def assess(self, fingerprints: tuple[str, ...], *, by_aia_alone: bool = False) -> ChainAssessment | None:
+        """The chain held against the stores, with the help of all that was obtained elsewhere.
+
+        ``by_aia_alone`` leaves out what only other endpoints sent: that is what a browser can fetch.
+        None where the leaf cannot be read.
+        """
+        sent = [each for each in map(self.certificate, fingerprints) if isinstance(each, Certificate)]
+        if not sent or sent[0].sha256 != fingerprints[0]:
+            return None
+        key = (fingerprints, by_aia_alone)
+        if key not in self._assessments:
+            elsewhere = self._fetched if by_aia_alone else self._elsewhere
+            self._assessments[key] = assess_chain(sent, elsewhere, self.stores, self.at)
+        return self._assessments[key]
+
+    @functools.cached_property
+    def _fetched(self) -> tuple[Certificate, ...]:
+        answers = (fetched.answer for fetched in self.evidence.fetched_issuers)
+        fingerprints = dict.fromkeys(each for answer in answers if isinstance(answer, tuple) for each in answer)
+        return tuple(each for each in map(self.certificate, fingerprints) if isinstance(each, Certificate))
+
+    @functools.cached_property
+    def _elsewhere(self) -> tuple[Certificate, ...]:
+        """All certificates at hand that may be issuers."""
+        return tuple(
+            each for each in self._certificates.values() if isinstance(each, Certificate) and each.extensions.is_ca
+        )
+
+    @functools.cached_property
+    def canonical(self) -> str:
+        """The canonical origin: as wished, else worked out from where the first name's home page lands."""
+        if self.wishes.canonical is not None:
+            return self.wishes.canonical
+        targets = self.evidence.question.targets
+        first = targets[0]
+        landings = []
+        for journey in self.evidence.journeys:
+            start = read_url(journey.start)
+            if start.path == "/" and (start.host == first or are_siblings(start.host, first)):
+                landing = landing_of(journey)
+                if landing is not None and landing.is_https:
+                    landings.append(landing.origin)
+        return work_out_canonical(landings, first)
+
+    def expected_hosts(self, name: str) -> tuple[str, ...]:
+        """Where a way in to ``name`` may land, best first.
+
+        The canonical host and its sibling lead to the canonical host; another name of the site may keep
+        its visitors, or hand them to its own sibling or to the canonical host.
+        """
+        host = read_url(self.canonical).host
+        if name == host or are_siblings(name, host):
+            return (host,)
+        siblings = (each for each in sorted(self.site_names) if are_siblings(each, name))
+        return (name, *siblings, host)
+
+    def ways_in(self, scheme: str | None = None) -> Iterator[tuple[Journey, Url]]:
+        """Journeys and their typed URLs, those made to go to one address among them."""
+        for journey in self.evidence.journeys:
+            start = read_url(journey.start)
+            if scheme is None or start.scheme == scheme:
+                yield journey, start
+
+    def place_of_way_in(self, journey: Journey) -> str:
+        """Its URL; with the address where the same URL goes otherwise at another address."""
+        if journey.by_address is None or len(self._courses[journey.start]) < 2:
+            return journey.start
+        return f"{journey.start} at {journey.by_address}"
+
+    @functools.cached_property
+    def _courses(self) -> dict[str, set[object]]:
+        """The different courses that journeys from one URL take."""
+        found: dict[str, set[object]] = {}
+        for journey in self.evidence.journeys:
+            course = (tuple((hop.url, hop.status, hop.certificate) for hop in journey.hops), journey.end)
+            found.setdefault(journey.start, set()).add(course)
+        return found
+
+    def https_answers(self, name: str) -> tuple[Hop, ...]:
+        """Answers that ``name`` gave over https, home page first."""
+        hops = [
+            (url.path != "/", position, hop)
+            for position, hop in enumerate(hop for journey in self.evidence.journeys for hop in journey.hops)
+            if (url := read_url(hop.url)).is_https and url.host == name
+        ]
+        return tuple(hop for _, _, hop in sorted(hops, key=lambda entry: entry[:2]))
+
+    def why_no_https_answer(self, name: str) -> str:
+        """Why no answer of ``name`` over https was seen."""
+        for journey, start in self.ways_in("https"):
+            if start.host == name and not journey.hops and not isinstance(journey.end, Landed):
+                return journey.end.reason if isinstance(journey.end, Unseen) else journey.end.detail
+        return "no https answer was seen"
+
+    def name(self, wanted: str) -> Name | None:
+        return next((name for name in self.evidence.names if name.name == wanted), None)
+
+
+def landing_of(journey: Journey) -> Url | None:
+    """Where the journey landed; None where it did not."""
+    return read_url(journey.hops[-1].url) if isinstance(journey.end, Landed) and journey.hops else None
+
+
+def why_no_handshake(endpoint: Endpoint) -> str:
+    """In words, from the first probe that tells."""
+    for probe in endpoint.probes:
+        match probe.answer:
+            case Unseen(reason=reason):
+                return reason
+            case NoConnection(detail=detail) | Ended(detail=detail):
+                return detail
+            case NotTls():
+                return "it does not answer in TLS"
+            case Alert():
+                return "it refused the hello with an alert"
+            case Handshake():
+                break
+    return "no hello was answered"

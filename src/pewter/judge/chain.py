@@ -1,0 +1,199 @@
+"""Does the certificate lead to a root that visitors trust?"""
+
+from collections.abc import Callable, Iterator
+
+from pewter.pki import Certificate, FaultKind
+
+from .case import Case, ServedChain
+from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .rules import Rule, rule
+
+_PATH = "RFC 5280 section 6.1"
+
+
+def path_problem(chain: ServedChain) -> str:
+    """The one thing to say of a chain's path: the slug of the rule that says it, or an empty text for a good path."""
+    assessment = chain.assessment
+    if assessment is None:
+        return "malformed"
+    if assessment.alone.is_valid:
+        return ""
+    if assessment.helped is not None:
+        return "incomplete"
+    if assessment.is_self_signed:
+        return "self-signed"
+    kinds = [fault.kind for fault in assessment.alone.faults]
+    return next((slug for kind, slug in _SLUGS.items() if kind in kinds), "untrusted")
+
+
+_SLUGS = {
+    FaultKind.BAD_SIGNATURE: "bad-signature",
+    FaultKind.NO_ANCHOR: "untrusted",
+    FaultKind.UNSUPPORTED_SIGNATURE: "untrusted",
+    FaultKind.WORK_LIMIT: "untrusted",
+    FaultKind.NOT_A_CA: "not-a-ca",
+    FaultKind.NOT_FOR_SERVERS: "not-for-servers",
+    FaultKind.EXPIRED_ISSUER: "expired-issuer",
+    FaultKind.ISSUER_NOT_YET_VALID: "expired-issuer",
+}
+"""Which rule speaks of which fault, in the order in which one hides the others."""
+
+
+def _path_rule(
+    slug: str, doc: str, expected: str, describe: Callable[[Case, ServedChain], tuple[str, str]], source: str = _PATH
+) -> Rule:
+    """A rule on one problem of the path: a gap where it is the problem, a hold where the path is good."""
+
+    def check(case: Case) -> Iterator[RuleOutcome]:
+        for chain in case.chains:
+            problem = path_problem(chain)
+            if problem == slug:
+                seen, detail = describe(case, chain)
+                yield Gap(chain.where, seen, expected, cause=chain.fingerprints[0], detail=detail)
+            elif not problem:
+                yield Holds(chain.where, "the path is good")
+        for where, reason in case.endpoints_without_chain:
+            yield Unknown(where, reason)
+
+    check.__doc__ = doc
+    return rule(f"chain/{slug}", level=Level.BREAKS, sources=(source,))(check)
+
+
+def _describe_incomplete(case: Case, chain: ServedChain) -> tuple[str, str]:
+    assert chain.assessment is not None
+    missing = chain.assessment.missing
+    titles = ", ".join(each.title for each in missing)
+    sent = len(chain.fingerprints)
+    seen = f"{sent} certificate{'s' if sent > 1 else ''} sent; missing: {titles}"
+    return seen, "; ".join(_where_to_get(case, each) for each in missing)
+
+
+def _where_to_get(case: Case, certificate: Certificate) -> str:
+    for fetched in case.evidence.fetched_issuers:
+        if certificate.sha256 in fetched.answer:
+            return f"{certificate.title} is at {fetched.url}"
+    for endpoint in case.evidence.endpoints:
+        if any(certificate.sha256 in handshake.chain for handshake in endpoint.handshakes):
+            return f"{certificate.title} is sent by {case.place(endpoint)}"
+    return f"{certificate.title} is to be had from its CA"
+
+
+def _describe_fault(case: Case, chain: ServedChain) -> tuple[str, str]:
+    assert chain.assessment is not None
+    path = chain.assessment.alone
+    drawn = " ← ".join(each.title for each in path.certificates)
+    return f"{drawn}: {path.faults[0].detail}", ""
+
+
+def _describe_self_signed(case: Case, chain: ServedChain) -> tuple[str, str]:
+    assert isinstance(chain.leaf, Certificate)
+    return f"{chain.leaf.title} is issued by itself", ""
+
+
+def _describe_malformed(case: Case, chain: ServedChain) -> tuple[str, str]:
+    assert not isinstance(chain.leaf, Certificate)
+    return f"the server's certificate cannot be read: {chain.leaf.reason}", ""
+
+
+incomplete = _path_rule(
+    "incomplete",
+    "What the server sends has to lead to a trusted root without help.",
+    "the server's certificate and every intermediate up to the root",
+    _describe_incomplete,
+    "RFC 8446 section 4.4.2; RFC 5246 section 7.4.2",
+)
+untrusted = _path_rule(
+    "untrusted", "The path has to end at a root that visitors have.", "a path to a trusted root", _describe_fault
+)
+self_signed = _path_rule(
+    "self-signed",
+    "The certificate has to be issued by a CA, not by itself.",
+    "a certificate that a trusted CA issued",
+    _describe_self_signed,
+)
+bad_signature = _path_rule(
+    "bad-signature",
+    "Every signature on the path has to verify.",
+    "signatures that verify",
+    _describe_fault,
+    "RFC 5280 section 6.1.3",
+)
+not_a_ca = _path_rule(
+    "not-a-ca",
+    "Every issuer has to be a CA that may issue what is below it.",
+    "CA certificates above the server's own",
+    _describe_fault,
+    "RFC 5280 section 6.1.4",
+)
+not_for_servers = _path_rule(
+    "not-for-servers",
+    "The certificates have to be for servers.",
+    "server authentication among the purposes",
+    _describe_fault,
+    "RFC 5280 section 4.2.1.12",
+)
+expired_issuer = _path_rule(
+    "expired-issuer",
+    "Every issuer on the path has to be in date.",
+    "a path of issuers in date",
+    _describe_fault,
+    "RFC 5280 section 6.1.3",
+)
+
+
+@rule("chain/malformed", level=Level.BREAKS, sources=("RFC 5280 section 4.1",))
+def malformed(case: Case) -> Iterator[RuleOutcome]:
+    """What is sent as a certificate has to be one."""
+    for chain in case.chains:
+        if chain.assessment is None:
+            seen, _ = _describe_malformed(case, chain)
+            yield Gap(chain.where, seen, "a certificate", cause=chain.fingerprints[0])
+        elif chain.malformed:
+            position = chain.fingerprints.index(chain.malformed[0].sha256) + 1
+            seen = f"certificate {position} of those sent cannot be read: {chain.malformed[0].reason}"
+            yield Gap(chain.where, seen, "certificates", cause=chain.malformed[0].sha256)
+        else:
+            yield Holds(chain.where, "all can be read")
+
+
+@rule("chain/wrong-order", level=Level.WEAKENS, sources=("RFC 5246 section 7.4.2", "RFC 8446 section 4.4.2"))
+def wrong_order(case: Case) -> Iterator[RuleOutcome]:
+    """Each certificate should certify the one before it."""
+    for chain in case.chains:
+        if chain.assessment is None:
+            continue
+        misplaced = chain.assessment.misplaced
+        if misplaced:
+            sent = ", ".join(each.title for each in chain.assessment.sent)
+            path = ", ".join(each.title for each in chain.assessment.best.certificates)
+            yield Gap(chain.where, f"sent: {sent}", f"sent in the order of the path: {path}", cause=sent)
+        else:
+            yield Holds(chain.where, "in order")
+
+
+@rule("chain/superfluous", level=Level.NOTE, sources=("RFC 8446 section 4.4.2",))
+def superfluous(case: Case) -> Iterator[RuleOutcome]:
+    """Certificates that help no path only make the handshake longer."""
+    for chain in case.chains:
+        if chain.assessment is None:
+            continue
+        extra = chain.assessment.superfluous
+        if extra:
+            seen = "; ".join(f"{certificate.title} {why}" for certificate, why in extra)
+            yield Gap(chain.where, seen, "nothing but the path, without its root")
+        else:
+            yield Holds(chain.where, "nothing superfluous")
+
+
+RULES = (
+    incomplete,
+    untrusted,
+    self_signed,
+    bad_signature,
+    not_a_ca,
+    not_for_servers,
+    expired_issuer,
+    malformed,
+    wrong_order,
+    superfluous,
+)

@@ -1,0 +1,107 @@
+"""What a site should be: Pewter's baseline, which a site's own file overrides."""
+
+import datetime
+import re
+
+import msgspec
+
+_DURATION = re.compile(r"([0-9]{1,6}) (second|minute|hour|day)s?")
+_UNITS = {
+    "second": datetime.timedelta(seconds=1),
+    "minute": datetime.timedelta(minutes=1),
+    "hour": datetime.timedelta(hours=1),
+    "day": datetime.timedelta(days=1),
+}
+
+
+class Expectations(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """Every threshold that a rule holds evidence against."""
+
+    minimum_protocol: str = "TLS 1.2"
+    hsts_minimum_age: datetime.timedelta = datetime.timedelta(days=180)
+    expiring_fraction: float = 0.1
+    expiring_days: int = 7
+    expiring_fraction_limit: float = 1 / 3
+    renewal_point: float = 2 / 3
+    renewal_grace: float = 0.1
+    clock_tolerance: datetime.timedelta = datetime.timedelta(minutes=5)
+
+
+SOURCES: dict[str, tuple[str, str]] = {
+    "minimum_protocol": (
+        "the oldest protocol version that may be accepted",
+        "RFC 9325 section 3.1.1; RFC 8996",
+    ),
+    "hsts_minimum_age": (
+        "the shortest max-age of Strict-Transport-Security",
+        "Pewter's baseline: longer than the pause between two visits; RFC 6797 section 11.2",
+    ),
+    "expiring_fraction": (
+        "the last part of a certificate's life in which it counts as expiring",
+        "Pewter's baseline",
+    ),
+    "expiring_days": (
+        "the days before the end in which it counts as expiring, where that is longer",
+        "Pewter's baseline",
+    ),
+    "expiring_fraction_limit": (
+        "the part of its life that this may reach at most, for certificates of a few days",
+        "Pewter's baseline",
+    ),
+    "renewal_point": (
+        "the part of its life after which a certificate is renewed",
+        "the custom of automatic renewal: at two thirds",
+    ),
+    "renewal_grace": (
+        "the further part of its life in which renewal may still come",
+        "Pewter's baseline",
+    ),
+    "clock_tolerance": (
+        "how far the server's Date may be off",
+        "Pewter's baseline; RFC 9110 section 6.6.1",
+    ),
+}
+"""What each expectation is, and where its default comes from."""
+
+
+class AcceptedGap(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A gap that the owner accepts until a day, with a reason."""
+
+    gap: str
+    """The rule's name."""
+
+    where: str
+    """A host name, or a place as a report writes it."""
+
+    because: str
+    until: datetime.date
+
+
+class Wishes(msgspec.Struct, frozen=True):
+    """All that the reviewer says of how to judge."""
+
+    expect: Expectations = Expectations()
+    canonical: str | None = None
+    """The canonical origin, ``https://www.marram-ferries.example``; None: worked out from the journeys."""
+
+    levels: dict[str, str] = {}
+    """Other levels by rule name."""
+
+    accept: tuple[AcceptedGap, ...] = ()
+
+
+def read_duration(text: str) -> datetime.timedelta | None:
+    """``365 days`` or ``5 minutes``; None for anything else."""
+    match = _DURATION.fullmatch(text)
+    return int(match[1]) * _UNITS[match[2]] if match else None
+
+
+def write_duration(duration: datetime.timedelta) -> str:
+    """The inverse of :func:`read_duration`, in the largest unit that fits."""
+    seconds = int(duration.total_seconds())
+    for unit in ("day", "hour", "minute", "second"):
+        size = int(_UNITS[unit].total_seconds())
+        if seconds % size == 0:
+            count = seconds // size
+            return f"{count} {unit}" + ("" if count == 1 else "s")
+    raise AssertionError("every count of seconds is one of seconds")

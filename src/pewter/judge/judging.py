@@ -1,0 +1,91 @@
+"""From a case to judged outcomes."""
+
+from collections.abc import Iterator
+
+from pewter.web.urls import read_url
+
+from . import chain, date, hsts, name, protocol, reach, redirect
+from .case import Case
+from .expectations import AcceptedGap
+from .outcomes import Accepted, Gap, Judged, Level, Outcome, RuleOutcome, host_of_place
+from .rules import Rule
+
+AREAS = ("reach", "redirect", "chain", "name", "date", "protocol", "hsts")
+"""In the order of reports."""
+
+RULES: tuple[Rule, ...] = tuple(
+    rule for area in (reach, redirect, chain, name, date, protocol, hsts) for rule in area.RULES
+)
+
+_SERVERS = {
+    "nginx": "nginx",
+    "openresty": "nginx",
+    "apache": "Apache",
+    "microsoft-iis": "IIS",
+    "haproxy": "HAProxy",
+    "caddy": "Caddy",
+    "cloudflare": "CDN",
+    "cloudfront": "CDN",
+    "akamaighost": "CDN",
+}
+"""Begin of a Server field value in lower case, and the name under which the catalogue has its lines."""
+
+
+def judge(case: Case) -> tuple[Judged, ...]:
+    """Every outcome of every rule, in the order of the catalogue."""
+    return tuple(_judge_one(case, rule, outcome) for rule in RULES for outcome in rule.outcomes(case))
+
+
+def _judge_one(case: Case, rule: Rule, outcome: RuleOutcome) -> Judged:
+    words = rule.words
+    if not isinstance(outcome, Gap):
+        return Judged(rule.name, rule.level, outcome, words.title)
+    wished = case.wishes.levels.get(rule.name)
+    level = Level(wished) if wished is not None else outcome.level or rule.level
+    host = host_of_place(outcome.where)
+    server = server_of(case, host)
+    configuration = words.configurations.get(server, "")
+    return Judged(
+        rule=rule.name,
+        level=level,
+        outcome=_accepted(case, rule, outcome) or outcome,
+        title=words.title,
+        why=words.why,
+        mend=_fill(words.mend, case, host),
+        server=server if configuration else "",
+        configuration=_fill(configuration, case, host),
+        check=_fill(words.check, case, host),
+    )
+
+
+def _accepted(case: Case, rule: Rule, gap: Gap) -> Outcome | None:
+    for accept in _acceptances(case, rule):
+        if accept.where.lower() in {gap.where, host_of_place(gap.where)}:
+            return Accepted(gap, accept.because, accept.until)
+    return None
+
+
+def _acceptances(case: Case, rule: Rule) -> Iterator[AcceptedGap]:
+    """Those of the rule that are not past their day: after it the gap counts again."""
+    return (each for each in case.wishes.accept if each.gap == rule.name and case.at.date() <= each.until)
+
+
+def _fill(text: str, case: Case, host: str) -> str:
+    """``{host}`` is the place, ``{landing}`` the host on which its visitors should land."""
+    return (
+        text.replace("{host}", host)
+        .replace("{landing}", case.expected_hosts(host)[0])
+        .replace("{canonical}", read_url(case.canonical).host)
+        .strip()
+    )
+
+
+def server_of(case: Case, host: str) -> str:
+    """The server software that answers for ``host``, under the name that the catalogue uses; empty if unknown."""
+    for journey in case.evidence.journeys:
+        for hop in journey.hops:
+            values = hop.values("Server")
+            if values and read_url(hop.url).host == host:
+                said = values[0].lower()
+                return next((title for start, title in _SERVERS.items() if said.startswith(start)), "")
+    return ""

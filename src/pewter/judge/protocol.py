@@ -1,0 +1,100 @@
+"""Which protocol versions are accepted?"""
+
+from collections.abc import Iterator
+
+from pewter.evidence import Alert, Endpoint, NoConnection, Probe, Unseen
+from pewter.tls import Version, alert_name, version_name, version_of_name
+
+from .case import Case, why_no_handshake
+from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .rules import rule
+
+
+def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
+    """Versions in which a handshake came about."""
+    return frozenset(handshake.version for handshake in endpoint.handshakes)
+
+
+def _probes_for(endpoint: Endpoint, version: int) -> tuple[Probe, ...]:
+    return tuple(probe for probe in endpoint.probes if probe.offer.versions == (version,))
+
+
+@rule("protocol/obsolete", level=Level.EXPOSES, sources=("RFC 8996 sections 4 and 5", "RFC 9325 section 3.1.1"))
+def obsolete(case: Case) -> Iterator[RuleOutcome]:
+    """One outcome for each version below the expected minimum."""
+    minimum = version_of_name(case.expect.minimum_protocol) or Version.TLS_1_2
+    for endpoint in case.endpoints:
+        where = case.place(endpoint)
+        for version in sorted(each for each in Version if each < minimum):
+            probes = _probes_for(endpoint, version)
+            if not probes:
+                continue
+            title = version_name(version)
+            if version in accepted_versions(endpoint):
+                wanted = f"{case.expect.minimum_protocol} or newer only"
+                yield Gap(where, f"{title} accepted", wanted, cause="obsolete versions")
+            elif any(isinstance(each.answer, Unseen | NoConnection) for each in probes) or not endpoint.handshakes:
+                yield Unknown(where, f"{title}: {_why_not_asked(endpoint, probes)}")
+            else:
+                yield Holds(where, f"{title} refused{_how(probes[0])}")
+
+
+def _why_not_asked(endpoint: Endpoint, probes: tuple[Probe, ...]) -> str:
+    for probe in probes:
+        match probe.answer:
+            case Unseen(reason=reason):
+                return reason
+            case NoConnection(detail=detail):
+                return detail
+    return why_no_handshake(endpoint)
+
+
+def _how(probe: Probe) -> str:
+    return f" by alert {alert_name(probe.answer.description)}" if isinstance(probe.answer, Alert) else ""
+
+
+@rule("protocol/too-old-only", level=Level.BREAKS, sources=("RFC 8996 section 1", "RFC 9325 section 3.1.1"))
+def too_old_only(case: Case) -> Iterator[RuleOutcome]:
+    """Browsers of today no longer speak anything below TLS 1.2."""
+    for endpoint in case.endpoints:
+        accepted = accepted_versions(endpoint)
+        if accepted and max(accepted) < Version.TLS_1_2:
+            yield Gap(case.place(endpoint), f"nothing newer than {version_name(max(accepted))}", "TLS 1.2 and TLS 1.3")
+        elif accepted:
+            yield Holds(case.place(endpoint), f"up to {version_name(max(accepted))}")
+        else:
+            yield Unknown(case.place(endpoint), why_no_handshake(endpoint))
+
+
+@rule("protocol/no-tls13", level=Level.WEAKENS, sources=("RFC 9325 section 3.1.1",))
+def no_tls13(case: Case) -> Iterator[RuleOutcome]:
+    """TLS 1.3 should be there."""
+    for endpoint in case.endpoints:
+        accepted = accepted_versions(endpoint)
+        offered = [probe for probe in endpoint.probes if Version.TLS_1_3 in probe.offer.versions]
+        if Version.TLS_1_3 in accepted:
+            yield Holds(case.place(endpoint), "TLS 1.3 accepted")
+        elif not accepted or all(isinstance(probe.answer, Unseen | NoConnection) for probe in offered):
+            yield Unknown(case.place(endpoint), why_no_handshake(endpoint))
+        elif max(accepted) >= Version.TLS_1_2:
+            yield Gap(case.place(endpoint), f"at most {version_name(max(accepted))}", "TLS 1.3 accepted")
+
+
+@rule("protocol/key-not-proven", level=Level.BREAKS, sources=("RFC 8446 section 4.4.3", "RFC 5246 section 7.4.3"))
+def key_not_proven(case: Case) -> Iterator[RuleOutcome]:
+    """The server has to hold the private key of the certificate that it sends."""
+    for endpoint in case.endpoints:
+        proofs = {
+            handshake.version: handshake.proof.value
+            for handshake in endpoint.handshakes
+            if handshake.proof.value in {"verified", "failed"}
+        }
+        failed = sorted(version for version, proof in proofs.items() if proof == "failed")
+        if failed:
+            seen = f"the handshake's signature does not verify by the certificate's key in {version_name(failed[-1])}"
+            yield Gap(case.place(endpoint), seen, "a signature by the certificate's own key")
+        elif proofs:
+            yield Holds(case.place(endpoint), "the key belongs to the certificate")
+
+
+RULES = (obsolete, too_old_only, no_tls13, key_not_proven)

@@ -1,0 +1,214 @@
+"""Can it be reached?"""
+
+import email.utils
+from collections.abc import Iterator
+
+from pewter.evidence import (
+    Alert,
+    Ended,
+    Endpoint,
+    Handshake,
+    Name,
+    NoConnection,
+    NotTls,
+    Seen,
+    StopCause,
+    Stopped,
+    Unseen,
+)
+from pewter.tls import alert_name, version_name
+from pewter.web.hsts import read_sts
+
+from .case import Case, why_no_handshake
+from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .rules import rule
+
+
+@rule("reach/no-address", level=Level.BREAKS, sources=("RFC 1035 section 3.4.1", "RFC 3596 section 2.1"))
+def no_address(case: Case) -> Iterator[RuleOutcome]:
+    """A name without A and AAAA records leads nowhere."""
+    for name in case.evidence.names:
+        if name.addresses:
+            yield Holds(name.name, ", ".join(name.addresses))
+            continue
+        unseen = [lookup.answer.reason for lookup in name.lookups if isinstance(lookup.answer, Unseen)]
+        if unseen:
+            yield Unknown(name.name, unseen[0])
+        else:
+            level = None if name.declared else Level.NOTE
+            yield Gap(name.name, _answers(name), "an A or AAAA record", level=level)
+
+
+def _answers(name: Name) -> str:
+    said = [
+        f"{lookup.record_type}: {lookup.answer.value.rcode}"
+        + (f" (alias of {lookup.answer.value.aliases[-1]})" if lookup.answer.value.aliases else "")
+        for lookup in name.lookups
+        if isinstance(lookup.answer, Seen)
+    ]
+    return "; ".join(said) + ", no address"
+
+
+def _state(endpoint: Endpoint) -> str:
+    """``answers``, ``not tls``, ``refuses``, ``closed`` or ``unseen``: the best that any probe met."""
+    answers = [probe.answer for probe in endpoint.probes]
+    if any(isinstance(answer, Handshake) for answer in answers):
+        return "answers"
+    if any(isinstance(answer, NotTls) or (isinstance(answer, Ended) and answer.how == "garbled") for answer in answers):
+        return "not tls"
+    if any(
+        isinstance(answer, Alert) or (isinstance(answer, Ended) and answer.how == "other version") for answer in answers
+    ):
+        return "refuses"
+    if any(isinstance(answer, NoConnection | Ended) for answer in answers):
+        return "closed"
+    return "unseen"
+
+
+@rule("reach/closed", level=Level.BREAKS, sources=("RFC 9110 section 4.2.2",))
+def closed(case: Case) -> Iterator[RuleOutcome]:
+    """The https port has to take connections."""
+    for endpoint in case.endpoints:
+        where, state = case.place(endpoint), _state(endpoint)
+        if state == "unseen":
+            yield Unknown(where, why_no_handshake(endpoint))
+        elif state == "closed":
+            yield Gap(where, f"port {endpoint.port}: {why_no_handshake(endpoint)}", "a TLS handshake")
+        else:
+            yield Holds(where, f"port {endpoint.port} answers")
+
+
+@rule("reach/not-tls", level=Level.BREAKS, sources=("RFC 8446 section 5.1",))
+def not_tls(case: Case) -> Iterator[RuleOutcome]:
+    """The https port has to speak TLS."""
+    for endpoint in case.endpoints:
+        where, state = case.place(endpoint), _state(endpoint)
+        if state == "not tls":
+            yield Gap(where, f"port {endpoint.port}: {_opening(endpoint)}", "a TLS handshake")
+        elif state in {"answers", "refuses"}:
+            yield Holds(where, "TLS")
+        elif state == "unseen":
+            yield Unknown(where, why_no_handshake(endpoint))
+
+
+def _opening(endpoint: Endpoint) -> str:
+    for probe in endpoint.probes:
+        if isinstance(probe.answer, NotTls):
+            opening = probe.answer.opening
+            if opening.startswith(b"HTTP/"):
+                return "plain HTTP: " + opening.partition(b"\n")[0].decode("latin-1").strip()
+            return "no TLS record, but " + (repr(opening[:24])[1:] if opening.isascii() else opening[:12].hex(" "))
+    return next(probe.answer.detail for probe in endpoint.probes if isinstance(probe.answer, Ended))
+
+
+@rule("reach/refuses-hello", level=Level.BREAKS, sources=("RFC 8446 section 6.2",))
+def refuses_hello(case: Case) -> Iterator[RuleOutcome]:
+    """Speaking TLS is not enough: some hello has to be accepted."""
+    for endpoint in case.endpoints:
+        where, state = case.place(endpoint), _state(endpoint)
+        if state == "refuses":
+            alerts = [alert_name(each.answer.description) for each in endpoint.probes if isinstance(each.answer, Alert)]
+            seen = f"alert {alerts[0]} to every hello" if alerts else why_no_handshake(endpoint)
+            yield Gap(where, seen, "a certificate")
+        elif state == "answers":
+            yield Holds(where, "a hello is accepted")
+
+
+@rule("reach/some-addresses", level=Level.BREAKS, sources=("RFC 8305 section 2", "RFC 1035 section 3.4.1"))
+def some_addresses(case: Case) -> Iterator[RuleOutcome]:
+    """Every address of a name has to answer: a visitor is given any of them."""
+    for name in sorted(case.site_names):
+        endpoints = case.endpoints_of(name)
+        states = {endpoint.address: _state(endpoint) for endpoint in endpoints}
+        if len(states) < 2:
+            continue
+        if "unseen" in states.values():
+            yield Unknown(name, next(why_no_handshake(each) for each in endpoints if _state(each) == "unseen"))
+            continue
+        fine = [address for address, state in states.items() if state == "answers"]
+        if fine and len(fine) < len(states):
+            silent = [address for address in states if address not in fine]
+            yield Gap(name, f"answer: {', '.join(fine)}; do not: {', '.join(silent)}", "an answer at every address")
+        elif fine:
+            yield Holds(name, f"{len(fine)} addresses answer")
+
+
+@rule("reach/unlike-addresses", level=Level.WEAKENS, sources=("RFC 1035 section 3.4.1",))
+def unlike_addresses(case: Case) -> Iterator[RuleOutcome]:
+    """All addresses of a name should give the same certificate, versions, status and HSTS."""
+    for name in sorted(case.site_names):
+        endpoints = [each for each in case.endpoints_of(name) if each.handshakes]
+        if len(endpoints) < 2:
+            continue
+        views = {endpoint.address: _view(case, endpoint) for endpoint in endpoints}
+        differing = [
+            f"{subject} ({'; '.join(f'{address}: {view[subject]}' for address, view in views.items())})"
+            for subject in ("certificate", "versions", "home page")
+            if len({view[subject] for view in views.values() if view[subject]}) > 1
+        ]
+        if differing:
+            yield Gap(name, "differ: " + ", ".join(differing), "the same at every address")
+        else:
+            yield Holds(name, f"{len(endpoints)} addresses alike")
+
+
+def _view(case: Case, endpoint: Endpoint) -> dict[str, str]:
+    leaves = sorted({handshake.chain[0][:8] for handshake in endpoint.handshakes})
+    versions = sorted({handshake.version for handshake in endpoint.handshakes}, reverse=True)
+    home = ""
+    for journey, start in case.ways_in("https"):
+        if start.host == endpoint.name and start.target == "/" and journey.by_address == endpoint.address:
+            first = next(iter(journey.hops), None)
+            fields = first.values("Strict-Transport-Security") if first else ()
+            home = f"{first.status}, {'HSTS ' + str(read_sts(fields[0])) if fields else 'no HSTS'}" if first else ""
+    return {
+        "certificate": " and ".join(leaves),
+        "versions": ", ".join(map(version_name, versions)),
+        "home page": home,
+    }
+
+
+@rule("reach/port-80", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
+def port_80(case: Case) -> Iterator[RuleOutcome]:
+    """Typed addresses and old links begin with http://, so port 80 has to be there to send them on."""
+    for name in sorted(case.site_names):
+        ends = [
+            (bool(journey.hops), journey.end)
+            for journey, start in case.ways_in("http")
+            if start.host == name and start.port == 80
+        ]
+        closed_by = [
+            end.detail
+            for answered, end in ends
+            if not answered and isinstance(end, Stopped) and end.cause is StopCause.NO_CONNECTION
+        ]
+        if any(answered for answered, _ in ends):
+            yield Holds(name, "port 80 answers")
+        elif closed_by:
+            yield Gap(name, closed_by[0], "an answer on port 80 that leads to https")
+        elif ends and isinstance(ends[0][1], Unseen):
+            yield Unknown(name, ends[0][1].reason)
+
+
+@rule("reach/clock", level=Level.NOTE, sources=("RFC 9110 section 6.6.1",))
+def clock(case: Case) -> Iterator[RuleOutcome]:
+    """A server whose clock is off mistakes the dates of certificates, cookies and caches."""
+    for name in sorted(case.site_names):
+        for hop in case.https_answers(name)[:1]:
+            values = hop.values("Date")
+            try:
+                said = email.utils.parsedate_to_datetime(values[0]) if values else None
+                off = said - hop.at if said is not None else None
+            except (ValueError, TypeError):  # no date, or one without a zone
+                continue
+            if off is None:
+                continue
+            if abs(off) > case.expect.clock_tolerance:
+                minutes = round(abs(off).total_seconds() / 60)
+                ahead = "ahead" if off.total_seconds() > 0 else "behind"
+                yield Gap(name, f"Date: {values[0]}, {minutes} minutes {ahead}", "the present time", cause="clock")
+            else:
+                yield Holds(name, "the clock is right")
+
+
+RULES = (no_address, closed, not_tls, refuses_hello, some_addresses, unlike_addresses, port_80, clock)

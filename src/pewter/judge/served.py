@@ -1,0 +1,134 @@
+"""Each distinct certificate with who serves it, its path link by link, and its life: what a report draws."""
+
+import datetime
+import enum
+from dataclasses import dataclass
+
+from pewter.pki import Certificate, FaultKind, Life, Path, life_of, presented_names
+
+from .case import Case, ServedChain
+from .chain import path_problem
+from .date import is_expiring, is_renewal_overdue
+
+
+class LinkState(enum.Enum):
+    """How one certificate of a drawn path stands."""
+
+    SENT = "sent"
+    ANCHOR = "trusted root"
+    NOT_SENT = "not sent"
+    BROKEN = "broken"
+    """The fault of the path lies at this certificate."""
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """One certificate of a drawn path."""
+
+    title: str
+    state: LinkState
+    remark: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ServedCertificate:
+    """One distinct certificate that servers of the site send as their own."""
+
+    sha256: str
+    title: str
+    names: tuple[str, ...]
+    """What it covers."""
+
+    places: tuple[str, ...]
+    key: str
+    issuer: str
+    links: tuple[Link, ...]
+    """From the leaf to the root; a path that reaches none ends in a BROKEN link."""
+
+    problem: str
+    """The slug of the chain rule that speaks of the path; empty for a good one."""
+
+    life: Life | None
+    days_left: int
+    passed: float
+    renewal: datetime.datetime | None
+    state: str
+    """``in date``, ``renewal overdue``, ``expiring``, ``expired`` or ``not yet valid``."""
+
+    unreadable: str = ""
+    """Why it cannot be read; all else is then empty."""
+
+
+def served_certificates(case: Case) -> tuple[ServedCertificate, ...]:
+    """In the order of the names; chains with one leaf are one entry, drawn by the worst of them."""
+    groups: dict[str, list[ServedChain]] = {}
+    for chain in case.chains:
+        groups.setdefault(chain.fingerprints[0], []).append(chain)
+    return tuple(_entry(case, chains) for chains in groups.values())
+
+
+def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
+    worst = next((chain for chain in chains if path_problem(chain)), chains[0])
+    places = tuple(dict.fromkeys(chain.where for chain in chains))
+    leaf = worst.leaf
+    if not isinstance(leaf, Certificate):
+        return ServedCertificate(
+            leaf.sha256, "unreadable", (), places, "", "", (), "malformed", None, 0, 0.0, None, "", leaf.reason
+        )
+    life = life_of(leaf)
+    return ServedCertificate(
+        sha256=leaf.sha256,
+        title=leaf.title,
+        names=presented_names(leaf),
+        places=places,
+        key=leaf.key_description,
+        issuer=leaf.issuer.title,
+        links=_links(case, worst),
+        problem=path_problem(worst),
+        life=life,
+        days_left=life.days_left(case.at),
+        passed=life.passed(case.at),
+        renewal=life.point(case.expect.renewal_point),
+        state=_state(case, life),
+    )
+
+
+def _state(case: Case, life: Life) -> str:
+    if life.is_over(case.at):
+        return "expired"
+    if life.is_ahead(case.at):
+        return "not yet valid"
+    if is_expiring(life, case.at, case.expect):
+        return "expiring"
+    return "renewal overdue" if is_renewal_overdue(life, case.at, case.expect) else "in date"
+
+
+def _links(case: Case, chain: ServedChain) -> tuple[Link, ...]:
+    assert chain.assessment is not None
+    path = chain.assessment.best
+    missing = {each.sha256 for each in chain.assessment.missing}
+    faults = {fault.certificate.sha256: fault.detail for fault in path.faults if fault.kind is not FaultKind.NO_ANCHOR}
+    links = []
+    for certificate in path.certificates:
+        state, remark = LinkState.SENT, ""
+        if certificate.sha256 in faults:
+            state, remark = LinkState.BROKEN, faults[certificate.sha256]
+        elif certificate is path.anchor:
+            state, remark = LinkState.ANCHOR, _store_of(case, path)
+        elif certificate.sha256 in missing:
+            state = LinkState.NOT_SENT
+        links.append(Link(certificate.title, state, remark))
+    top = path.certificates[-1]
+    if path.anchor is None and not faults:
+        if top.is_self_issued:
+            links[-1] = Link(top.title, LinkState.BROKEN, "its own issuer, in no store looked at")
+        else:
+            links.append(Link(top.issuer.title, LinkState.BROKEN, "not sent, and not to be had"))
+    return tuple(links)
+
+
+def _store_of(case: Case, path: Path) -> str:
+    for store in case.stores:
+        if path.anchor is not None and store.anchor_like(path.anchor) is not None:
+            return store.title
+    return ""

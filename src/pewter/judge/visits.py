@@ -1,0 +1,127 @@
+"""What a visitor meets at the end of each way in: what a current browser shows."""
+
+import enum
+
+import msgspec
+
+from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
+from pewter.pki import Certificate, covers, life_of
+from pewter.tls import Version
+from pewter.web.urls import read_url
+
+from .case import Case
+from .protocol import accepted_versions
+
+
+class Meeting(enum.Enum):
+    """The words of a report."""
+
+    OPENS = "opens"
+    NOT_TRUSTED = "warning: not trusted"
+    WRONG_NAME = "warning: wrong name"
+    OUT_OF_DATE = "warning: date"
+    CANNOT_CONNECT = "cannot connect"
+    OLD_PROTOCOL = "old protocol refused"
+    CIRCLES = "goes round in circles"
+    UNENCRYPTED = "stays unencrypted"
+    UNKNOWN = "not known"
+
+    @property
+    def is_good(self) -> bool:
+        return self is Meeting.OPENS
+
+
+class Visit(msgspec.Struct, frozen=True):
+    """One way in, predicted."""
+
+    start: str
+    by_address: str | None
+    statuses: tuple[int, ...]
+    """Of each hop that a browser gets to see: it stops at a warning."""
+
+    lands: str
+    """Where the browser is in the end, or where it stopped."""
+
+    meets: Meeting
+    detail: str = ""
+
+
+def predict_visits(case: Case) -> tuple[Visit, ...]:
+    """A prediction for every journey, in the order of the evidence."""
+    return tuple(_predict(case, journey) for journey in case.evidence.journeys)
+
+
+def _predict(case: Case, journey: Journey) -> Visit:
+    statuses: list[int] = []
+    detail = ""
+    for hop in journey.hops:
+        if hop.url.startswith("https:"):
+            warning, words = certificate_meeting(case, hop)
+            if warning is not None:
+                return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, warning, words)
+            detail = words or detail
+        statuses.append(hop.status)
+    last = journey.hops[-1].url if journey.hops else journey.start
+    meets, lands = Meeting.UNKNOWN, last
+    match journey.end:
+        case Unseen(reason=reason):
+            detail = reason
+        case Stopped(cause=StopCause.LOOP | StopCause.TOO_MANY_HOPS):
+            meets = Meeting.CIRCLES
+        case Stopped(at=at, detail=reason, cause=cause):
+            meets, lands, detail = Meeting.CANNOT_CONNECT, at, reason
+            if cause is StopCause.NO_TLS and _is_too_old(case, at):
+                meets = Meeting.OLD_PROTOCOL
+        case Landed():
+            meets = Meeting.OPENS if last.startswith("https:") else Meeting.UNENCRYPTED
+    return Visit(journey.start, journey.by_address, tuple(statuses), lands, meets, detail)
+
+
+def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
+    """The warning that a browser shows at an https hop, with its reason; None and a remark where it shows none.
+
+    Of several faults it shows one: trust hides name, and name hides date.
+    """
+    url = read_url(hop.url)
+    if hop.certificate is None:
+        return None, ""
+    leaf = case.certificate(hop.certificate)
+    if not isinstance(leaf, Certificate):
+        return Meeting.NOT_TRUSTED, "the certificate cannot be read"
+    chain = _chain_of(case, hop)
+    if _only_old(case, url.host, hop.address):
+        return Meeting.OLD_PROTOCOL, "nothing newer than TLS 1.1"
+    assessment = case.assess(chain, by_aia_alone=True)
+    if assessment is None or not assessment.best.is_valid:
+        reason = assessment.best.faults[0].detail if assessment is not None else "no path"
+        return Meeting.NOT_TRUSTED, reason
+    if not covers(leaf, url.host):
+        return Meeting.WRONG_NAME, f"the certificate does not cover {url.host}"
+    life = life_of(leaf)
+    if life.is_over(case.at):
+        return Meeting.OUT_OF_DATE, f"the certificate ended on {life.not_after:%Y-%m-%d}"
+    if life.is_ahead(case.at):
+        return Meeting.OUT_OF_DATE, f"the certificate begins on {life.not_before:%Y-%m-%d}"
+    return None, "only in browsers that fetch the missing certificate" if assessment.helped is not None else ""
+
+
+def _chain_of(case: Case, hop: Hop) -> tuple[str, ...]:
+    """What the server sent with this leaf, by the look at the same endpoint; else at any; else the leaf alone."""
+    url = read_url(hop.url)
+    assert hop.certificate is not None
+    alone = (hop.certificate,)
+    endpoints = sorted(case.evidence.endpoints, key=lambda each: (each.name, each.address) != (url.host, hop.address))
+    chains = (handshake.chain for endpoint in endpoints for handshake in endpoint.handshakes)
+    return next((chain for chain in chains if chain[0] == hop.certificate), alone)
+
+
+def _only_old(case: Case, host: str, address: str) -> bool:
+    for endpoint in case.endpoints_of(host):
+        if endpoint.address == address and (accepted := accepted_versions(endpoint)):
+            return max(accepted) < Version.TLS_1_2
+    return False
+
+
+def _is_too_old(case: Case, at: str) -> bool:
+    accepted = [version for endpoint in case.endpoints_of(read_url(at).host) for version in accepted_versions(endpoint)]
+    return bool(accepted) and max(accepted) < Version.TLS_1_2

@@ -1,0 +1,169 @@
+"""A private certificate authority for the simulated world and for tests: the fault is stated in the call."""
+
+import datetime
+import ipaddress
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
+from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID, NameOID
+
+PrivateKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
+
+DAY = datetime.timedelta(days=1)
+
+
+@dataclass(frozen=True)
+class Issued:
+    """A certificate and its key."""
+
+    certificate: x509.Certificate
+    key: PrivateKey
+
+    @property
+    def der(self) -> bytes:
+        return self.certificate.public_bytes(serialization.Encoding.DER)
+
+    @property
+    def pem(self) -> bytes:
+        return self.certificate.public_bytes(serialization.Encoding.PEM)
+
+    @property
+    def key_pem(self) -> bytes:
+        return self.key.private_bytes(
+            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+        )
+
+
+def make_key(kind: str = "P-256") -> PrivateKey:
+    """A fresh key: ``RSA 2048``, ``P-256``, ``P-384``, ``P-521``, ``Ed25519`` or ``Ed448``."""
+    match kind.split():
+        case ["RSA", bits]:
+            return rsa.generate_private_key(65537, int(bits))
+        case ["P-256"]:
+            return ec.generate_private_key(ec.SECP256R1())
+        case ["P-384"]:
+            return ec.generate_private_key(ec.SECP384R1())
+        case ["P-521"]:
+            return ec.generate_private_key(ec.SECP521R1())
+        case ["Ed25519"]:
+            return ed25519.Ed25519PrivateKey.generate()
+        case ["Ed448"]:
+            return ed448.Ed448PrivateKey.generate()
+        case _:
+            raise ValueError(f"no key of kind {kind!r}")
+
+
+def issue_ca(
+    title: str,
+    issuer: Issued | None,
+    not_before: datetime.datetime,
+    not_after: datetime.datetime,
+    *,
+    organization: str = "Skerry Trust",
+    key: PrivateKey | None = None,
+    is_ca: bool = True,
+    path_length: int | None = None,
+    key_cert_sign: bool | None = True,
+    purposes: Sequence[x509.ObjectIdentifier] = (),
+    permitted_dns: Sequence[str] = (),
+    ca_issuers: str | None = None,
+) -> Issued:
+    """A CA certificate; without ``issuer`` a root.  The options state how it departs from a good one."""
+    key = key or make_key()
+    subject = x509.Name(
+        [x509.NameAttribute(NameOID.ORGANIZATION_NAME, organization), x509.NameAttribute(NameOID.COMMON_NAME, title)]
+    )
+    builder = _builder(subject, issuer, key, not_before, not_after)
+    builder = builder.add_extension(x509.BasicConstraints(is_ca, path_length if is_ca else None), critical=True)
+    if key_cert_sign is not None:
+        builder = builder.add_extension(_key_usage(sign_certificates=key_cert_sign), critical=True)
+    if purposes:
+        builder = builder.add_extension(x509.ExtendedKeyUsage(purposes), critical=False)
+    if permitted_dns:
+        constraints = x509.NameConstraints([x509.DNSName(base) for base in permitted_dns], None)
+        builder = builder.add_extension(constraints, critical=True)
+    return _sign(_with_ca_issuers(builder, ca_issuers), issuer, key)
+
+
+def issue_server(
+    names: Sequence[str],
+    issuer: Issued | None,
+    not_before: datetime.datetime,
+    not_after: datetime.datetime,
+    *,
+    key: PrivateKey | None = None,
+    common_name: str | None = None,
+    purposes: Sequence[x509.ObjectIdentifier] = (ExtendedKeyUsageOID.SERVER_AUTH,),
+    ca_issuers: str | None = None,
+    extra: Sequence[tuple[x509.ExtensionType, bool]] = (),
+) -> Issued:
+    """A server's certificate for DNS names and IP addresses; without ``issuer`` self-signed."""
+    key = key or make_key()
+    title = common_name if common_name is not None else next(iter(names), "")
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, title)] if title else [])
+    builder = _builder(subject, issuer, key, not_before, not_after)
+    if names:
+        builder = builder.add_extension(x509.SubjectAlternativeName(list(map(_general_name, names))), critical=False)
+    if purposes:
+        builder = builder.add_extension(x509.ExtendedKeyUsage(purposes), critical=False)
+    for extension, critical in extra:
+        builder = builder.add_extension(extension, critical)
+    return _sign(_with_ca_issuers(builder, ca_issuers), issuer, key)
+
+
+def _builder(
+    subject: x509.Name,
+    issuer: Issued | None,
+    key: PrivateKey,
+    not_before: datetime.datetime,
+    not_after: datetime.datetime,
+) -> x509.CertificateBuilder:
+    issuer_key = issuer.key if issuer is not None else key
+    return (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(issuer.certificate.subject if issuer is not None else subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(not_before)
+        .not_valid_after(not_after)
+        .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
+        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(issuer_key.public_key()), critical=False)
+    )
+
+
+def _sign(builder: x509.CertificateBuilder, issuer: Issued | None, key: PrivateKey) -> Issued:
+    signer = issuer.key if issuer is not None else key
+    pure = isinstance(signer, ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey)
+    return Issued(builder.sign(signer, None if pure else hashes.SHA256()), key)
+
+
+def _with_ca_issuers(builder: x509.CertificateBuilder, url: str | None) -> x509.CertificateBuilder:
+    if url is None:
+        return builder
+    description = x509.AccessDescription(AuthorityInformationAccessOID.CA_ISSUERS, x509.UniformResourceIdentifier(url))
+    return builder.add_extension(x509.AuthorityInformationAccess([description]), critical=False)
+
+
+def _key_usage(*, sign_certificates: bool) -> x509.KeyUsage:
+    return x509.KeyUsage(
+        digital_signature=True,
+        content_commitment=False,
+        key_encipherment=False,
+        data_encipherment=False,
+        key_agreement=False,
+        key_cert_sign=sign_certificates,
+        crl_sign=sign_certificates,
+        encipher_only=False,
+        decipher_only=False,
+    )
+
+
+def _general_name(name: str) -> x509.GeneralName:
+    try:
+        return x509.IPAddress(ipaddress.ip_address(name))
+    except ValueError:
+        return x509.DNSName(name)

@@ -1,0 +1,203 @@
+"""Web servers with stated faults: plain HTTP and TLS, several names at one address, old protocol versions."""
+
+import asyncio
+import contextlib
+import datetime
+import email.utils
+import ssl
+import tempfile
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Self
+
+from pewter.octets import DecodeError
+from pewter.tls import Version
+from pewter.tls.hellos import ClientHello, read_client_hello, read_offered_versions, read_server_name
+from pewter.tls.records import MessageReader, RecordReader
+
+from .authority import Issued
+from .old_tls import alert_protocol_version, answer_in_old_version
+
+MAX_HEAD = 1 << 16
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """The head of one request."""
+
+    scheme: str
+    host: str
+    target: str
+    """Path and query as sent."""
+
+    cookie: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Response:
+    """One answer; Date, Content-Length and Server are added where they are not given."""
+
+    status: int
+    fields: tuple[tuple[str, str], ...] = ()
+    body: bytes = b""
+
+
+Handler = Callable[[Request], Response]
+
+
+@dataclass(frozen=True)
+class VirtualHost:
+    """One name at one address."""
+
+    handler: Handler
+    """Answers over both schemes."""
+
+    chain: tuple[Issued, ...] = ()
+    """Sent over TLS, leaf first; only the leaf's key is used.  Empty: no https."""
+
+    old_versions: frozenset[int] = frozenset()
+    """TLS 1.0 and 1.1, spoken by the lab's own responder as far as a probe needs; asks for an RSA key."""
+
+    server: str = ""
+    """The Server field."""
+
+
+class WebServer:
+    """All names at one address: one plain and one TLS port, both on 127.0.0.1."""
+
+    def __init__(self, hosts: Mapping[str, VirtualHost]) -> None:
+        self._hosts = dict(hosts)
+        self._servers: list[asyncio.Server] = []
+        self._inner_ports: dict[str, int] = {}
+        self.http_port = 0
+        self.https_port = 0
+
+    async def start(self, http_port: int = 0, https_port: int = 0) -> Self:
+        self.http_port = await self._listen(self._serve_plain, http_port)
+        for name, host in self._hosts.items():
+            if host.chain:
+                context = server_context(host.chain)
+                self._inner_ports[name] = await self._listen(self._serve_secure, 0, context)
+        if self._inner_ports:
+            self.https_port = await self._listen(self._front, https_port)
+        return self
+
+    async def stop(self) -> None:
+        for server in self._servers:
+            server.close()
+
+    async def _listen(
+        self,
+        serve: Callable[[asyncio.StreamReader, asyncio.StreamWriter], "asyncio.Future[None] | object"],
+        port: int,
+        context: ssl.SSLContext | None = None,
+    ) -> int:
+        server = await asyncio.start_server(serve, "127.0.0.1", port, ssl=context)  # type: ignore[arg-type]
+        self._servers.append(server)
+        return int(server.sockets[0].getsockname()[1])
+
+    async def _serve_plain(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        await self._serve("http", reader, writer)
+
+    async def _serve_secure(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        await self._serve("https", reader, writer)
+
+    async def _serve(self, scheme: str, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with contextlib.suppress(OSError, asyncio.IncompleteReadError, asyncio.LimitOverrunError, ssl.SSLError):
+            while True:
+                request = _read_head(scheme, await reader.readuntil(b"\r\n\r\n"))
+                host = self._hosts.get(request.host) or next(iter(self._hosts.values()))
+                writer.write(_response_octets(host.handler(request), host.server))
+                await writer.drain()
+        writer.close()
+
+    async def _front(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """Read the hello, and hand the connection to who can speak its version."""
+        opening, hello = b"", None
+        with contextlib.suppress(OSError, DecodeError):
+            while hello is None and len(opening) < MAX_HEAD and (octets := await reader.read(1 << 14)):
+                opening += octets
+                hello = _hello_in(opening)
+        if hello is None:
+            writer.close()
+            return
+        name = read_server_name(hello) or ""
+        host = self._hosts.get(name) or next(iter(self._hosts.values()))
+        newest = max(read_offered_versions(hello), default=0)
+        if newest < Version.TLS_1_2:
+            if newest in host.old_versions:
+                writer.write(answer_in_old_version(newest, tuple(each.der for each in host.chain)))
+            else:
+                writer.write(alert_protocol_version(newest))
+            with contextlib.suppress(OSError):
+                await writer.drain()
+                await reader.read(1)
+            writer.close()
+            return
+        port = self._inner_ports.get(name) or next(iter(self._inner_ports.values()))
+        await _pipe_to(port, opening, reader, writer)
+
+
+def _hello_in(opening: bytes) -> ClientHello | None:
+    records, messages = RecordReader(), MessageReader()
+    records.feed(opening)
+    while (record := records.next()) is not None:
+        messages.feed(record.fragment)
+    message = messages.next()
+    return read_client_hello(message[1]) if message is not None else None
+
+
+async def _pipe_to(port: int, opening: bytes, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    inner_reader, inner_writer = await asyncio.open_connection("127.0.0.1", port)
+    inner_writer.write(opening)
+    await asyncio.gather(copy_stream(reader, inner_writer), copy_stream(inner_reader, writer))
+
+
+async def copy_stream(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+    """Copy until the end, then close the writing side."""
+    with contextlib.suppress(OSError):
+        while octets := await reader.read(1 << 16):
+            writer.write(octets)
+            await writer.drain()
+    with contextlib.suppress(OSError):
+        writer.close()
+
+
+def server_context(chain: Sequence[Issued]) -> ssl.SSLContext:
+    """A TLS 1.2 and 1.3 server context that sends exactly ``chain``."""
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.minimum_version = ssl.TLSVersion.TLSv1_2
+    context.set_alpn_protocols(["http/1.1"])
+    with tempfile.TemporaryDirectory() as folder:
+        file = Path(folder, "chain.pem")
+        file.write_bytes(b"".join(each.pem for each in chain) + chain[0].key_pem)
+        context.load_cert_chain(file)
+    return context
+
+
+def _read_head(scheme: str, head: bytes) -> Request:
+    lines = head.decode("latin-1").split("\r\n")
+    target = [*lines[0].split(" "), "/", "/"][1]
+    fields = {name.lower(): value.strip() for name, _, value in (line.partition(":") for line in lines[1:])}
+    host = fields.get("host", "").partition(":")[0].lower()
+    return Request(scheme, host, target, fields.get("cookie", ""))
+
+
+def _response_octets(response: Response, server: str) -> bytes:
+    given = {name.lower() for name, _ in response.fields}
+    now = email.utils.format_datetime(datetime.datetime.now(datetime.UTC), usegmt=True)
+    fields = [("Date", now), ("Server", server), *response.fields, ("Content-Length", str(len(response.body)))]
+    kept = [
+        (name, value)
+        for position, (name, value) in enumerate(fields)
+        if value and not (position < 2 and name.lower() in given)
+    ]
+    head = "".join(f"{name}: {value}\r\n" for name, value in kept)
+    return (
+        f"HTTP/1.1 {response.status} {_REASONS.get(response.status, 'Status')}\r\n{head}\r\n".encode("latin-1")
+        + response.body
+    )
+
+
+_REASONS = {200: "OK", 301: "Moved Permanently", 302: "Found", 307: "Temporary Redirect", 404: "Not Found"}

@@ -1,0 +1,138 @@
+"""The simulated world: name server and web servers of one scenario, on loopback and unprivileged ports.
+
+The scenario's names resolve to documentation addresses (RFC 5737, RFC 3849); routes lead from these
+to the ports on 127.0.0.1.  Nothing else tells a probe that the world is not real.
+"""
+
+import asyncio
+import threading
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass, field
+from types import TracebackType
+from typing import Self
+
+from .authority import Issued
+from .name_server import NameServer
+from .relay import TcpRelay, UdpRelay
+from .web_server import VirtualHost, WebServer
+
+Starter = Callable[[tuple[int, ...]], Awaitable[object]]
+
+FIRST_PORT = 18440
+"""Ports are taken from here where they are free, so that they stay the same from one start to the next."""
+
+
+@dataclass(frozen=True)
+class Scenario:
+    """What there is in a world."""
+
+    zone: Mapping[str, tuple[str, ...]]
+    """Addresses by name; ``"=target"`` is an alias."""
+
+    servers: Mapping[tuple[str, ...], Mapping[str, VirtualHost]]
+    """Virtual hosts by the addresses at which they are."""
+
+    root: Issued
+    """The anchor to trust."""
+
+
+@dataclass
+class World:
+    """A running scenario; ``delay_seconds`` puts every server behind relays that add it each way."""
+
+    scenario: Scenario
+    delay_seconds: float = 0.0
+    keep_ports: bool = False
+    resolver: str = ""
+    """``127.0.0.1:18440`` once it runs."""
+
+    routes: tuple[str, ...] = ()
+    """Route texts as ``--route`` takes them."""
+
+    _running: list[WebServer | NameServer | TcpRelay | UdpRelay] = field(default_factory=list)
+    _next_port: int = FIRST_PORT
+
+    async def __aenter__(self) -> Self:
+        self.resolver = f"127.0.0.1:{await self._start_name_server()}"
+        routes: list[str] = []
+        for addresses, hosts in self.scenario.servers.items():
+            server = await self._start_web_server(WebServer(hosts))
+            for port, inner in ((80, server.http_port), (443, server.https_port)):
+                if inner:
+                    outer = await self._behind_relay(inner)
+                    routes += [f"{_bracketed(address)}:{port}=127.0.0.1:{outer}" for address in addresses]
+        self.routes = tuple(routes)
+        return self
+
+    async def __aexit__(
+        self, kind: type[BaseException] | None, exc: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for each in self._running:
+            await each.stop()
+
+    async def _start_name_server(self) -> int:
+        server = NameServer(self.scenario.zone)
+        self._running.append(server)
+        await self._on_kept_ports(lambda ports: server.start(*ports), 1)
+        if not self.delay_seconds:
+            return server.port
+        relay = await UdpRelay(server.port, self.delay_seconds).start()
+        self._running.append(relay)
+        return relay.port
+
+    async def _start_web_server(self, server: WebServer) -> WebServer:
+        self._running.append(server)
+        await self._on_kept_ports(lambda ports: server.start(*ports), 2)
+        return server
+
+    async def _behind_relay(self, port: int) -> int:
+        if not self.delay_seconds:
+            return port
+        relay = await TcpRelay(port, self.delay_seconds).start()
+        self._running.append(relay)
+        return relay.port
+
+    async def _on_kept_ports(self, start: Starter, count: int) -> None:
+        """Start on the next ports of the row; where one is taken, or none is to be kept, on any."""
+        ports = tuple(range(self._next_port, self._next_port + count))
+        self._next_port += count
+        if self.keep_ports:
+            try:
+                await start(ports)
+                return
+            except OSError:
+                pass
+        await start((0,) * count)
+
+
+class WorldThread:
+    """A world in a thread and event loop of its own, so that it answers while a review runs beside it."""
+
+    def __init__(self, world: World) -> None:
+        self.world = world
+        self._loop = asyncio.new_event_loop()
+        self._thread = threading.Thread(target=self._loop.run_forever, name="pewter lab", daemon=True)
+
+    def __enter__(self) -> World:
+        self._thread.start()
+        asyncio.run_coroutine_threadsafe(self.world.__aenter__(), self._loop).result(30)
+        return self.world
+
+    def __exit__(
+        self, kind: type[BaseException] | None, exc: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        asyncio.run_coroutine_threadsafe(self._wind_up(), self._loop).result(10)
+        self._loop.call_soon_threadsafe(self._loop.stop)
+        self._thread.join(10)
+        self._loop.close()
+
+    async def _wind_up(self) -> None:
+        await self.world.__aexit__(None, None, None)
+        others = [task for task in asyncio.all_tasks() if task is not asyncio.current_task()]
+        for task in others:
+            task.cancel()
+        await asyncio.gather(*others, return_exceptions=True)
+
+
+def _bracketed(address: str) -> str:
+    return f"[{address}]" if ":" in address else address

@@ -1,0 +1,71 @@
+"""Reading and writing octets with declared lengths (RFC 8446 section 3)."""
+
+
+class DecodeError(Exception):
+    """Octets that cannot be read on.  ``DecodeError("extensions", 4, "40 octets, 2 left")``."""
+
+    def __init__(self, structure: str, offset: int, problem: str) -> None:
+        self.structure = structure
+        self.offset = offset
+        self.problem = problem
+        super().__init__(f"{structure}, octet {offset}: {problem}")
+
+
+class Reader:
+    """Takes a structure apart from front to back; true while octets are left."""
+
+    def __init__(self, octets: bytes, structure: str) -> None:
+        self._octets = octets
+        self._structure = structure
+        self._position = 0
+
+    def __bool__(self) -> bool:
+        return self._position < len(self._octets)
+
+    def take(self, count: int) -> bytes:
+        """The next ``count`` octets; DecodeError where fewer are left."""
+        left = len(self._octets) - self._position
+        if count > left:
+            raise DecodeError(self._structure, self._position, f"{count} octets expected, {left} left")
+        self._position += count
+        return self._octets[self._position - count : self._position]
+
+    def uint(self, size: int) -> int:
+        """An unsigned integer of ``size`` octets, most significant first."""
+        return int.from_bytes(self.take(size), "big")
+
+    def vector(self, length_size: int) -> bytes:
+        """A vector with a length of ``length_size`` octets before it."""
+        return self.take(self.uint(length_size))
+
+    def nested(self, length_size: int, structure: str) -> "Reader":
+        """A reader for the next vector, cut out by its declared length first."""
+        return Reader(self.vector(length_size), structure)
+
+    def rest(self) -> bytes:
+        return self.take(len(self._octets) - self._position)
+
+    def end(self) -> None:
+        """DecodeError where octets are left over."""
+        if self:
+            left = len(self._octets) - self._position
+            raise DecodeError(self._structure, self._position, f"end expected, {left} octets left")
+
+
+def vector(octets: bytes, length_size: int) -> bytes:
+    """``octets`` with their length before them."""
+    return len(octets).to_bytes(length_size, "big") + octets
+
+
+def uint16s(values: tuple[int, ...]) -> bytes:
+    """Code points of two octets each, one after the other."""
+    return b"".join(value.to_bytes(2, "big") for value in values)
+
+
+def read_uint16s(octets: bytes, structure: str) -> tuple[int, ...]:
+    """The inverse of :func:`uint16s`; DecodeError on an odd length."""
+    reader = Reader(octets, structure)
+    found: list[int] = []
+    while reader:
+        found.append(reader.uint(2))
+    return tuple(found)

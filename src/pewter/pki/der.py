@@ -1,0 +1,135 @@
+"""A reader for DER (ITU-T X.690), as far as certificates need it.
+
+Pewter reads certificates itself, since what a well-made library refuses to parse is just what a
+review has to describe.
+"""
+
+import datetime
+import re
+from dataclasses import dataclass
+
+from pewter.octets import DecodeError
+
+BOOLEAN = 0x01
+INTEGER = 0x02
+BIT_STRING = 0x03
+OCTET_STRING = 0x04
+NULL = 0x05
+OBJECT_IDENTIFIER = 0x06
+UTC_TIME = 0x17
+GENERALIZED_TIME = 0x18
+SEQUENCE = 0x30
+SET = 0x31
+
+_UTC_TIME = re.compile(rb"[0-9]{12}Z")
+_GENERALIZED_TIME = re.compile(rb"[0-9]{14}Z")
+
+
+@dataclass(frozen=True, slots=True)
+class Element:
+    """One tag, length and value."""
+
+    tag: int
+    content: bytes
+    octets: bytes
+    """The element as a whole, header included."""
+
+
+class DerReader:
+    """Takes the elements of a constructed value apart; true while octets are left."""
+
+    def __init__(self, octets: bytes, structure: str) -> None:
+        self._octets = octets
+        self._structure = structure
+        self._position = 0
+
+    def __bool__(self) -> bool:
+        return self._position < len(self._octets)
+
+    @property
+    def tag(self) -> int | None:
+        """The tag of the next element, or None at the end."""
+        return self._octets[self._position] if self else None
+
+    def next(self, expected: int | None = None) -> Element:
+        """The next element; DecodeError where it has another tag, or reaches past the end."""
+        start = self._position
+        header = self._take(start, 2)
+        tag, length, content_start = header[0], header[1], start + 2
+        if expected is not None and tag != expected:
+            raise DecodeError(self._structure, start, f"tag 0x{expected:02x} expected, 0x{tag:02x} found")
+        if tag & 0x1F == 0x1F:
+            raise DecodeError(self._structure, start, "a tag number above 30")
+        if length >= 0x80:
+            count = length & 0x7F
+            if count == 0 or count > 4:
+                raise DecodeError(self._structure, start + 1, f"length octet 0x{length:02x}")
+            length = int.from_bytes(self._take(content_start, count), "big")
+            content_start += count
+        content = self._take(content_start, length)
+        self._position = content_start + length
+        return Element(tag, content, self._octets[start : self._position])
+
+    def optional(self, tag: int) -> Element | None:
+        """The next element if it has this tag."""
+        return self.next() if self.tag == tag else None
+
+    def nested(self, tag: int, structure: str) -> "DerReader":
+        """A reader for the content of the next element."""
+        return DerReader(self.next(tag).content, structure)
+
+    def end(self) -> None:
+        if self:
+            left = len(self._octets) - self._position
+            raise DecodeError(self._structure, self._position, f"end expected, {left} octets left")
+
+    def _take(self, start: int, count: int) -> bytes:
+        piece = self._octets[start : start + count]
+        if len(piece) < count:
+            raise DecodeError(self._structure, start, f"{count} octets expected, {len(piece)} left")
+        return piece
+
+
+def read_oid(content: bytes, structure: str) -> str:
+    """Dotted text of an OBJECT IDENTIFIER's content: ``2.5.29.17``."""
+    if not content or content[-1] & 0x80 or len(content) > 64:
+        raise DecodeError(structure, 0, "no object identifier")
+    arcs: list[int] = []
+    value = 0
+    for octet in content:
+        value = value << 7 | octet & 0x7F
+        if not octet & 0x80:
+            arcs.append(value)
+            value = 0
+    first = min(arcs[0] // 40, 2)
+    return ".".join(str(arc) for arc in (first, arcs[0] - 40 * first, *arcs[1:]))
+
+
+def read_integer(content: bytes, structure: str) -> int:
+    """A two's complement INTEGER."""
+    if not content:
+        raise DecodeError(structure, 0, "an INTEGER without octets")
+    return int.from_bytes(content, "big", signed=True)
+
+
+def read_bits(content: bytes, structure: str) -> tuple[int, bytes]:
+    """Count of unused bits and octets of a BIT STRING."""
+    if not content or content[0] > 7:
+        raise DecodeError(structure, 0, "no BIT STRING")
+    return content[0], content[1:]
+
+
+def read_time(element: Element, structure: str) -> datetime.datetime:
+    """UTCTime or GeneralizedTime as RFC 5280 section 4.1.2.5 allows them: with seconds and ``Z``, no fraction."""
+    if element.tag == UTC_TIME and _UTC_TIME.fullmatch(element.content):
+        digits = element.content[:-1].decode("ascii")
+        digits = ("19" if digits[:2] >= "50" else "20") + digits
+    elif element.tag == GENERALIZED_TIME and _GENERALIZED_TIME.fullmatch(element.content):
+        digits = element.content[:-1].decode("ascii")
+    else:
+        raise DecodeError(structure, 0, "no time with seconds and Z")
+    try:
+        naive = datetime.datetime.strptime(digits, "%Y%m%d%H%M%S")
+    except ValueError as exc:
+        raise DecodeError(structure, 0, f"no such time: {digits}") from exc
+    return naive.replace(tzinfo=datetime.UTC)

@@ -1,0 +1,46 @@
+"""Service identity (RFC 9525): does a certificate cover a host?"""
+
+import ipaddress
+
+from .certificates import Certificate
+
+
+def covers(certificate: Certificate, host: str) -> bool:
+    """Whether a subjectAltName entry matches ``host``, an A-label name or an IP address.
+
+    The subject's common name does not count, even where there is no subjectAltName (RFC 9525
+    section 2).  IP addresses match iPAddress entries alone, octet by octet (section 6.4).
+    """
+    try:
+        address = ipaddress.ip_address(host)
+    except ValueError:
+        return any(matches(presented, host) for presented in certificate.extensions.dns_names)
+    return address.packed in certificate.extensions.ip_addresses
+
+
+def matches(presented: str, host: str) -> bool:
+    """Whether one dNSName matches a host name (RFC 9525 section 6.3).
+
+    A wildcard is the whole left-most label and stands for exactly one label; any other ``*`` makes
+    the presented name match nothing.  One trailing dot of the host is dropped, one of the presented
+    name makes it invalid.
+    """
+    presented, host = presented.lower(), host.lower().removesuffix(".")
+    if not presented.isascii() or presented.endswith("."):
+        return False
+    if not presented.startswith("*."):
+        return "*" not in presented and bool(presented) and presented == host
+    suffix = presented[1:]
+    first_label, dot, rest = host.partition(".")
+    return "*" not in suffix and bool(first_label) and bool(dot) and "." + rest == suffix
+
+
+def presented_names(certificate: Certificate) -> tuple[str, ...]:
+    """Every name that the certificate covers, as a reader wants it: DNS names, then addresses."""
+    addresses = []
+    for octets in certificate.extensions.ip_addresses:
+        try:
+            addresses.append(str(ipaddress.ip_address(octets)))
+        except ValueError:
+            addresses.append(f"{len(octets)} octets that are no address")
+    return (*certificate.extensions.dns_names, *addresses)

@@ -1,0 +1,49 @@
+"""A certificate's life, in fractions (RFC 5280 section 4.1.2.5)."""
+
+import datetime
+from dataclasses import dataclass
+
+from .certificates import Certificate
+
+ONE_SECOND = datetime.timedelta(seconds=1)
+
+
+@dataclass(frozen=True, slots=True)
+class Life:
+    """From notBefore to notAfter, both ends included."""
+
+    not_before: datetime.datetime
+    not_after: datetime.datetime
+
+    @property
+    def length(self) -> datetime.timedelta:
+        """notAfter - notBefore + 1 second; zero where they stand the wrong way round."""
+        return max(self.not_after - self.not_before + ONE_SECOND, datetime.timedelta())
+
+    def is_over(self, at: datetime.datetime) -> bool:
+        return at > self.not_after
+
+    def is_ahead(self, at: datetime.datetime) -> bool:
+        return at < self.not_before
+
+    def left(self, at: datetime.datetime) -> datetime.timedelta:
+        """What remains; negative once it is over."""
+        return self.not_after - at
+
+    def days_left(self, at: datetime.datetime) -> int:
+        """Whole days that remain, rounded down; negative once it is over."""
+        return self.left(at).days
+
+    def passed(self, at: datetime.datetime) -> float:
+        """The fraction that has passed, 0.0 to 1.0."""
+        if not self.length:
+            return 1.0
+        return min(max((at - self.not_before) / self.length, 0.0), 1.0)
+
+    def point(self, fraction: float) -> datetime.datetime:
+        """When this fraction will have passed."""
+        return self.not_before + self.length * fraction
+
+
+def life_of(certificate: Certificate) -> Life:
+    return Life(certificate.not_before, certificate.not_after)

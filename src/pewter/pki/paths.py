@@ -1,0 +1,252 @@
+"""Building and validating certification paths (RFC 5280 section 6, as web clients apply it).
+
+Building is a depth-first search from the leaf: the issuers of a certificate are all the anchors and
+all the certificates at hand whose subject matches its issuer, so cross-signed certificates, one name
+with two keys and one key with two certificates are all tried.  Key identifiers only decide the order
+in which candidates are tried (section 4.2.1.1); a mismatch rejects nothing.  A candidate whose key
+does not verify the signature is another holder of the name while a better one exists, and a broken
+link when none does.
+
+Validation then looks at each path from the anchor down, and keeps every fault with the certificate at
+which it lies.  The anchor counts as name, key and name constraints only: its dates and its own
+signature are not examined (section 6.1.1 (d)).  The leaf's dates are left to the rules on dates, since
+"not trusted" and "expired" are two findings with two mends.
+
+All work is bounded, for a server chooses what it sends: at most MAX_SIGNATURE_CHECKS signatures,
+MAX_DEPTH certificates in a path and MAX_PATHS paths.
+"""
+
+import datetime
+import enum
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+from .certificates import Certificate
+from .constraints import violated_constraint
+from .extensions import ANY_EXTENDED_KEY_USAGE, SERVER_AUTH, TOLERATED
+from .signatures import SignatureVerdict, verify_signature
+from .stores import Store
+
+MAX_DEPTH = 10
+MAX_PATHS = 64
+MAX_SIGNATURE_CHECKS = 500
+
+
+class FaultKind(enum.Enum):
+    """Why a path is rejected."""
+
+    NO_ANCHOR = "no anchor"
+    """The last certificate's issuer is neither at hand nor in a store, or it is its own issuer."""
+
+    BAD_SIGNATURE = "bad signature"
+    UNSUPPORTED_SIGNATURE = "unsupported signature"
+    EXPIRED_ISSUER = "expired issuer"
+    ISSUER_NOT_YET_VALID = "issuer not yet valid"
+    NOT_A_CA = "not a CA"
+    NOT_FOR_SERVERS = "not for servers"
+    WORK_LIMIT = "work limit"
+
+
+@dataclass(frozen=True, slots=True)
+class PathFault:
+    """One reason, and the certificate at which it lies."""
+
+    kind: FaultKind
+    certificate: Certificate
+    detail: str
+
+
+@dataclass(frozen=True, slots=True)
+class Path:
+    """One way from the leaf up."""
+
+    certificates: tuple[Certificate, ...]
+    """Leaf first; the anchor last where the path reaches one."""
+
+    anchor: Certificate | None
+    faults: tuple[PathFault, ...]
+
+    @property
+    def is_valid(self) -> bool:
+        return self.anchor is not None and not self.faults
+
+
+def build_paths(
+    leaf: Certificate, pool: Sequence[Certificate], stores: Sequence[Store], at: datetime.datetime
+) -> tuple[Path, ...]:
+    """Every path from ``leaf``, best first: valid ones, then those with the fewest faults, then the shortest.
+
+    ``pool`` holds the certificates at hand in any order (the leaf may be among them).  Never empty:
+    where nothing issues the leaf, the one path is the leaf alone with a NO_ANCHOR fault.
+    """
+    paths = [_validated(path, at) for path in _Search(pool, stores).paths_from(leaf)]
+    reaching = [path for path in paths if path.anchor is not None]
+    return tuple(
+        sorted(reaching, key=lambda path: (len(path.faults), len(path.certificates)))
+        + sorted((path for path in paths if path.anchor is None), key=_rank_unanchored)
+    )
+
+
+def _rank_unanchored(path: Path) -> tuple[bool, int, int]:
+    broken = any(fault.kind is FaultKind.BAD_SIGNATURE for fault in path.faults)
+    return broken, len(path.faults), -len(path.certificates)
+
+
+class _Search:
+    def __init__(self, pool: Sequence[Certificate], stores: Sequence[Store]) -> None:
+        self._stores = stores
+        self._by_subject: dict[object, list[Certificate]] = {}
+        for certificate in {each.sha256: each for each in pool}.values():
+            self._by_subject.setdefault(certificate.subject.comparable, []).append(certificate)
+        self._verdicts: dict[tuple[str, bytes], SignatureVerdict] = {}
+        self._found = 0
+
+    def paths_from(self, leaf: Certificate) -> Iterator[Path]:
+        yield from self._climb((leaf,))
+
+    def _climb(self, climbed: tuple[Certificate, ...]) -> Iterator[Path]:
+        top = climbed[-1]
+        anchor = self._anchor_like(top)
+        if anchor is not None:
+            yield self._path((*climbed[:-1], anchor), anchor)
+            return
+        if len(climbed) == MAX_DEPTH:
+            yield self._path(climbed, None, PathFault(FaultKind.WORK_LIMIT, top, f"more than {MAX_DEPTH} certificates"))
+            return
+        broken: list[PathFault] = []
+        went_on = False
+        for candidate in self._candidates(top, climbed):
+            if self._found >= MAX_PATHS:
+                return
+            verdict = self._verify(top, candidate)
+            if verdict is None:
+                limit = f"more than {MAX_SIGNATURE_CHECKS} signatures would have to be checked"
+                yield self._path(climbed, None, PathFault(FaultKind.WORK_LIMIT, top, limit))
+                return
+            if verdict is SignatureVerdict.VERIFIED:
+                went_on = True
+                yield from self._climb((*climbed, candidate))
+            else:
+                broken.append(_link_fault(top, candidate, verdict))
+        if not went_on:
+            yield self._path(climbed, None, broken[0] if broken else _no_anchor(top))
+
+    def _path(self, certificates: tuple[Certificate, ...], anchor: Certificate | None, *faults: PathFault) -> Path:
+        self._found += 1
+        return Path(certificates, anchor, faults)
+
+    def _anchor_like(self, certificate: Certificate) -> Certificate | None:
+        return next((found for store in self._stores if (found := store.anchor_like(certificate))), None)
+
+    def _candidates(self, top: Certificate, climbed: tuple[Certificate, ...]) -> list[Certificate]:
+        wanted = top.issuer.comparable
+        anchors = [anchor for store in self._stores for anchor in store.by_subject.get(wanted, ())]
+        # A path never crosses one name and key twice: else two cross certificates go round for ever.
+        crossed = {(each.subject.comparable, each.spki) for each in climbed}
+        at_hand = [
+            each
+            for each in self._by_subject.get(wanted, ())
+            if (each.subject.comparable, each.spki) not in crossed and self._anchor_like(each) is None
+        ]
+        identifier = top.extensions.authority_key_identifier
+        at_hand.sort(key=lambda each: identifier is None or each.extensions.subject_key_identifier != identifier)
+        return list({anchor.sha256: anchor for anchor in anchors}.values()) + at_hand
+
+    def _verify(self, certificate: Certificate, issuer: Certificate) -> SignatureVerdict | None:
+        """None once the limit is reached."""
+        key = (certificate.sha256, issuer.spki)
+        if key not in self._verdicts:
+            if len(self._verdicts) >= MAX_SIGNATURE_CHECKS:
+                return None
+            self._verdicts[key] = verify_signature(certificate, issuer)
+        return self._verdicts[key]
+
+
+def _link_fault(certificate: Certificate, issuer: Certificate, verdict: SignatureVerdict) -> PathFault:
+    bad = verdict is SignatureVerdict.BAD
+    kind = FaultKind.BAD_SIGNATURE if bad else FaultKind.UNSUPPORTED_SIGNATURE
+    words = f"the signature on {certificate.title} {verdict.value} by the key of {issuer.title}"
+    if not bad:
+        words = f"the signature on {certificate.title} {verdict.value}"
+    return PathFault(kind, certificate, words)
+
+
+def _no_anchor(top: Certificate) -> PathFault:
+    if top.is_self_issued:
+        return PathFault(FaultKind.NO_ANCHOR, top, f"{top.title} is its own issuer and is in no store looked at")
+    return PathFault(FaultKind.NO_ANCHOR, top, f"{top.issuer.title}, the issuer of {top.title}, is not at hand")
+
+
+def _validated(path: Path, at: datetime.datetime) -> Path:
+    return Path(path.certificates, path.anchor, (*path.faults, *_faults(path, at)))
+
+
+def _faults(path: Path, at: datetime.datetime) -> Iterator[PathFault]:
+    leaf = path.certificates[0]
+    intermediates = path.certificates[1:-1] if path.anchor is not None else path.certificates[1:]
+    for position, issuer in enumerate(intermediates, start=1):
+        below = path.certificates[1:position]
+        yield from _date_faults(issuer, at)
+        yield from _authority_faults(issuer, sum(1 for each in below if not each.is_self_issued))
+        yield from _purpose_faults(issuer)
+        yield from _extension_faults(issuer)
+    if leaf is not path.anchor:
+        yield from _purpose_faults(leaf)
+        yield from _extension_faults(leaf)
+    yield from _constraint_faults(path.certificates)
+
+
+def _date_faults(issuer: Certificate, at: datetime.datetime) -> Iterator[PathFault]:
+    if at > issuer.not_after:
+        yield PathFault(FaultKind.EXPIRED_ISSUER, issuer, f"{issuer.title} expired on {issuer.not_after:%Y-%m-%d}")
+    if at < issuer.not_before:
+        words = f"{issuer.title} is not valid before {issuer.not_before:%Y-%m-%d}"
+        yield PathFault(FaultKind.ISSUER_NOT_YET_VALID, issuer, words)
+
+
+def _authority_faults(issuer: Certificate, intermediates_below: int) -> Iterator[PathFault]:
+    """RFC 5280 section 6.1.4 (k) to (n)."""
+    facts = issuer.extensions
+
+    def fault(words: str) -> PathFault:
+        return PathFault(FaultKind.NOT_A_CA, issuer, f"{issuer.title} {words}")
+
+    if issuer.version != 3 or not facts.is_ca:
+        yield fault("is no CA certificate (basicConstraints does not say cA)")
+    if facts.may_sign_certificates is False:
+        yield fault("may not sign certificates (keyUsage lacks keyCertSign)")
+    if facts.path_length is not None and intermediates_below > facts.path_length:
+        yield fault(
+            f"allows {facts.path_length} intermediates below it (pathLenConstraint), and has {intermediates_below}"
+        )
+
+
+def _purpose_faults(certificate: Certificate) -> Iterator[PathFault]:
+    """On an intermediate this is no rule of RFC 5280, but browsers and the Baseline Requirements apply it."""
+    purposes = certificate.extensions.purposes
+    if purposes is not None and not {SERVER_AUTH, ANY_EXTENDED_KEY_USAGE} & set(purposes):
+        words = f"extendedKeyUsage of {certificate.title} leaves out server authentication"
+        yield PathFault(FaultKind.NOT_FOR_SERVERS, certificate, words)
+
+
+def _extension_faults(certificate: Certificate) -> Iterator[PathFault]:
+    for extension in certificate.raw_extensions:
+        if extension.critical and extension.oid not in TOLERATED:
+            words = f"{certificate.title} has the critical extension {extension.oid}, which web clients do not know"
+            yield PathFault(FaultKind.NOT_A_CA, certificate, words)
+
+
+def _constraint_faults(certificates: Iterable[Certificate]) -> Iterator[PathFault]:
+    """Name constraints of each issuer, its anchor included, on all that is below (RFC 5280 section 4.2.1.10)."""
+    below: list[Certificate] = []
+    for position, certificate in enumerate(certificates):
+        constraints = certificate.extensions.name_constraints
+        if constraints is not None and position > 0:
+            for named in below:
+                if named.is_self_issued and named is not below[0]:
+                    continue
+                problem = violated_constraint(constraints, named)
+                if problem is not None:
+                    words = f"{certificate.title} does not allow {problem} (nameConstraints)"
+                    yield PathFault(FaultKind.NOT_A_CA, named, words)
+        below.append(certificate)

@@ -1,0 +1,42 @@
+"""Certificates in text files (RFC 7468) and as bare DER."""
+
+import base64
+import binascii
+import re
+
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.serialization import pkcs7
+
+_SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
+"""The object identifier 1.2.840.113549.1.7.2 as DER."""
+
+_BLOCK = re.compile(rb"-----BEGIN (?:X509 )?CERTIFICATE-----([A-Za-z0-9+/=\s]*+)-----END (?:X509 )?CERTIFICATE-----")
+
+
+def read_certificate_blocks(octets: bytes) -> tuple[bytes, ...]:
+    """The DER octets of every certificate in a PEM, DER or PKCS #7 file, in order.
+
+    Text around the blocks is passed over.  A block that is no base64 is left out, so that an empty
+    result means: no certificate here.
+    """
+    found: list[bytes] = []
+    for match in _BLOCK.finditer(octets):
+        try:
+            found.append(base64.b64decode(b"".join(match[1].split()), validate=True))
+        except binascii.Error:
+            continue
+    if found or octets[:1] != b"\x30":
+        return tuple(found)
+    if _SIGNED_DATA in octets[:32]:
+        return _read_certificate_set(octets)
+    return (octets,)
+
+
+def _read_certificate_set(octets: bytes) -> tuple[bytes, ...]:
+    """The certificates of a PKCS #7 SignedData (RFC 2315 section 9.1), the form in which some CAs publish issuers."""
+    try:
+        certificates = pkcs7.load_der_pkcs7_certificates(octets)
+    except (ValueError, UnsupportedAlgorithm):
+        return ()
+    return tuple(each.public_bytes(serialization.Encoding.DER) for each in certificates)

@@ -1,0 +1,39 @@
+"""Root stores: whom a visitor's program trusts."""
+
+import functools
+from dataclasses import dataclass
+
+from .certificates import Certificate, read_certificate
+from .pem import read_certificate_blocks
+
+
+@dataclass(frozen=True)
+class Store:
+    """A named set of trust anchors."""
+
+    title: str
+    """What a report calls it: ``Mozilla's roots (certifi 2026.10.18)``."""
+
+    anchors: tuple[Certificate, ...]
+
+    @functools.cached_property
+    def by_subject(self) -> dict[object, tuple[Certificate, ...]]:
+        """Anchors by their subject in comparable form."""
+        found: dict[object, tuple[Certificate, ...]] = {}
+        for anchor in self.anchors:
+            key = anchor.subject.comparable
+            found[key] = (*found.get(key, ()), anchor)
+        return found
+
+    def anchor_like(self, certificate: Certificate) -> Certificate | None:
+        """The anchor with this certificate's subject and key: RFC 5280 section 6.1.1 (d) asks for no more."""
+        for anchor in self.by_subject.get(certificate.subject.comparable, ()):
+            if anchor.spki == certificate.spki:
+                return anchor
+        return None
+
+
+def read_store(title: str, octets: bytes) -> Store:
+    """The store in a PEM or DER file; blocks that are no readable certificate are left out."""
+    read = (read_certificate(der) for der in read_certificate_blocks(octets))
+    return Store(title, tuple(certificate for certificate in read if isinstance(certificate, Certificate)))

@@ -1,0 +1,112 @@
+"""Code points by name (the IANA TLS registries).  On the wire and in the evidence they stay integers."""
+
+import enum
+
+
+class Version(enum.IntEnum):
+    """Protocol versions (RFC 8446 section 4.2.1 and the versions before it)."""
+
+    SSL_3_0 = 0x0300
+    TLS_1_0 = 0x0301
+    TLS_1_1 = 0x0302
+    TLS_1_2 = 0x0303
+    TLS_1_3 = 0x0304
+
+
+class ContentType(enum.IntEnum):
+    """Record types (RFC 8446 section 5.1)."""
+
+    CHANGE_CIPHER_SPEC = 20
+    ALERT = 21
+    HANDSHAKE = 22
+    APPLICATION_DATA = 23
+
+
+class HandshakeType(enum.IntEnum):
+    """Message types (RFC 8446 section 4, RFC 5246 section 7.4, RFC 6066 section 8)."""
+
+    CLIENT_HELLO = 1
+    SERVER_HELLO = 2
+    ENCRYPTED_EXTENSIONS = 8
+    CERTIFICATE = 11
+    SERVER_KEY_EXCHANGE = 12
+    CERTIFICATE_REQUEST = 13
+    SERVER_HELLO_DONE = 14
+    CERTIFICATE_VERIFY = 15
+    FINISHED = 20
+    CERTIFICATE_STATUS = 22
+
+
+class ExtensionType(enum.IntEnum):
+    """Extension types that Pewter sends or reads (RFC 8446 section 4.2)."""
+
+    SERVER_NAME = 0
+    STATUS_REQUEST = 5
+    SUPPORTED_GROUPS = 10
+    EC_POINT_FORMATS = 11
+    SIGNATURE_ALGORITHMS = 13
+    ALPN = 16
+    SIGNED_CERTIFICATE_TIMESTAMP = 18
+    EXTENDED_MASTER_SECRET = 23
+    SESSION_TICKET = 35
+    SUPPORTED_VERSIONS = 43
+    COOKIE = 44
+    KEY_SHARE = 51
+    RENEGOTIATION_INFO = 0xFF01
+
+
+class Group(enum.IntEnum):
+    """Named groups (RFC 8446 section 4.2.7)."""
+
+    SECP256R1 = 0x0017
+    SECP384R1 = 0x0018
+    SECP521R1 = 0x0019
+    X25519 = 0x001D
+    X448 = 0x001E
+
+
+class AlertDescription(enum.IntEnum):
+    """Alert descriptions (RFC 8446 section 6 and the versions before it)."""
+
+    CLOSE_NOTIFY = 0
+    UNEXPECTED_MESSAGE = 10
+    BAD_RECORD_MAC = 20
+    RECORD_OVERFLOW = 22
+    HANDSHAKE_FAILURE = 40
+    BAD_CERTIFICATE = 42
+    ILLEGAL_PARAMETER = 47
+    DECODE_ERROR = 50
+    DECRYPT_ERROR = 51
+    PROTOCOL_VERSION = 70
+    INSUFFICIENT_SECURITY = 71
+    INTERNAL_ERROR = 80
+    INAPPROPRIATE_FALLBACK = 86
+    MISSING_EXTENSION = 109
+    UNSUPPORTED_EXTENSION = 110
+    UNRECOGNIZED_NAME = 112
+    CERTIFICATE_REQUIRED = 116
+    NO_APPLICATION_PROTOCOL = 120
+
+
+def version_name(version: int) -> str:
+    """``TLS 1.2`` for 0x0303; an unknown code point as ``version 0x7F1C``."""
+    try:
+        return Version(version).name.replace("_", " ", 1).replace("_", ".")
+    except ValueError:
+        return f"version 0x{version:04X}"
+
+
+def alert_name(description: int) -> str:
+    """``handshake_failure`` for 40; an unknown code point as ``alert 200``."""
+    try:
+        return AlertDescription(description).name.lower()
+    except ValueError:
+        return f"alert {description}"
+
+
+def version_of_name(name: str) -> int | None:
+    """The code point of ``TLS 1.2``; None for a name that no version has."""
+    for version in Version:
+        if version_name(version) == name:
+            return int(version)
+    return None

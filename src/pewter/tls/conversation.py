@@ -1,0 +1,347 @@
+"""One exchange with a server, from our hello to its certificates; octets in, octets out.
+
+The course (RFC 8446 section 2, RFC 5246 section 7.3):
+
+    hello sent --ServerHello 1.2 or below--> certificates in the clear --ServerHelloDone--> done
+        |
+        +--ServerHello 1.3--> EncryptedExtensions, Certificate, CertificateVerify under handshake keys --> done
+        |
+        +--HelloRetryRequest--> second hello with the share that was asked for, once
+
+Whatever goes wrong on the way ends in a value of evidence, never in an exception: the peer's
+mistakes are what a review is about.
+"""
+
+import hashlib
+from collections.abc import Callable
+
+from pewter.evidence import Alert, Ended, Handshake, NotTls, Offer, Proof
+from pewter.octets import DecodeError, Reader
+
+from .codepoints import (
+    AlertDescription,
+    ContentType,
+    ExtensionType,
+    Group,
+    HandshakeType,
+    Version,
+    alert_name,
+    version_name,
+)
+from .hellos import ServerHello, build_client_hello, read_extensions, read_server_hello
+from .messages import (
+    CertificateMessage,
+    read_certificate,
+    read_certificate_1_3,
+    read_certificate_status,
+    read_certificate_verify,
+    read_server_key_exchange,
+)
+from .offers import FIRST_SHARES, GROUPS, make_hello
+from .proof import certificate_verify_content, verify_proof
+from .records import MAX_PLAINTEXT, MessageReader, Record, RecordReader, build_record, is_tls
+from .schedule import RecordProtection, digest, message_hash, server_handshake_traffic_secret, suite_hash
+from .shares import KeyShare, make_share
+from .suites import suite_name, table
+
+MAX_CERTIFICATES = 32
+_FATAL = 2
+
+ConversationAnswer = Handshake | Alert | Ended | NotTls
+
+
+class Conversation:
+    """A sans-I/O TLS client for one hello.
+
+    Send what :meth:`start` and :meth:`receive` return, until :attr:`answer` is set; where the stream
+    ends first, say so with :meth:`peer_ended`.  ``random`` is 64 octets: the hello's random and session id.
+    """
+
+    def __init__(
+        self,
+        offer: Offer,
+        random: bytes,
+        share_maker: Callable[[int], KeyShare] = make_share,
+    ) -> None:
+        self.offer = offer
+        self.answer: ConversationAnswer | None = None
+        self.certificates: dict[str, bytes] = {}
+        """DER octets by fingerprint, of every certificate that came."""
+
+        self._random = random
+        self._share_maker = share_maker
+        with_tls_1_3 = Version.TLS_1_3 in offer.versions
+        self._shares = {int(group): share_maker(group) for group in FIRST_SHARES} if with_tls_1_3 else {}
+        self._hello = make_hello(offer, random[:32], random[32:64], tuple(self._shares.values()))
+        self._transcript = build_client_hello(self._hello)
+        self._records = RecordReader()
+        self._messages = MessageReader()
+        self._opening = b""
+        self._server_hello: ServerHello | None = None
+        self._protection: RecordProtection | None = None
+        self._retried = False
+        self._message: CertificateMessage | None = None
+        self._staple: bytes | None = None
+        self._proof = Proof.NOT_GIVEN
+        self._scheme: int | None = None
+        self._group: int | None = None
+        self._alpn: str | None = None
+        self._extensions: tuple[int, ...] = ()
+        self._unconforming: list[str] = []
+
+    def start(self) -> bytes:
+        """The octets that open the exchange."""
+        return self._as_records(self._transcript)
+
+    def receive(self, octets: bytes) -> bytes:
+        """Take what the peer sent; returns what is to be sent back, which is mostly nothing."""
+        if self.answer is not None:
+            return b""
+        if len(self._opening) < 64:
+            self._opening += octets[: 64 - len(self._opening)]
+        if not is_tls(self._opening) and self._server_hello is None:
+            self.answer = NotTls(self._opening)
+            return b""
+        self._records.feed(octets)
+        reply = b""
+        try:
+            while self.answer is None and (record := self._records.next()) is not None:
+                reply += self._take_record(record)
+        except DecodeError as exc:
+            self._end("garbled", str(exc))
+        return reply
+
+    def peer_ended(self, how: str, detail: str) -> None:
+        """The stream ended: ``how`` is ``closed``, ``reset`` or ``silent``."""
+        if self.answer is None:
+            if self._records.pending:
+                detail += f", in the middle of a record ({self._records.pending} octets of it had come)"
+            self._end(how, detail)
+
+    def _end(self, how: str, detail: str) -> None:
+        """Break off; where the certificates had come already, they are the answer all the same."""
+        if self._message is not None and self._server_hello is not None:
+            self._unconforming.append(f"{how} after the certificates: {detail}")
+            self._conclude()
+        else:
+            self.answer = Ended(how, detail)
+
+    def _as_records(self, message: bytes) -> bytes:
+        # The record version of a first hello is 0x0301 at most: old servers refuse more (RFC 8446 section 5.1).
+        version = min(int(Version.TLS_1_0), *self.offer.versions)
+        pieces = (message[start : start + MAX_PLAINTEXT] for start in range(0, len(message), MAX_PLAINTEXT))
+        return b"".join(build_record(ContentType.HANDSHAKE, version, piece) for piece in pieces)
+
+    def _take_record(self, record: Record) -> bytes:
+        content_type, content = record.type, record.fragment
+        if content_type == ContentType.CHANGE_CIPHER_SPEC:
+            return b""  # middlebox compatibility (RFC 8446 appendix D.4)
+        if content_type == ContentType.APPLICATION_DATA:
+            if self._protection is None:
+                raise DecodeError("record", 0, "application data before any keys")
+            content_type, content = self._protection.open(record.header, record.fragment)
+        elif self._protection is not None and content_type == ContentType.HANDSHAKE:
+            raise DecodeError("record", 0, "an unprotected handshake record after the keys changed")
+        if content_type == ContentType.ALERT:
+            self._take_alert(content)
+            return b""
+        if content_type != ContentType.HANDSHAKE:
+            raise DecodeError("record", 0, f"content type {content_type} within the handshake")
+        if not content:
+            self._note("a handshake record of zero length")
+        self._messages.feed(content)
+        reply = b""
+        while self.answer is None and (message := self._messages.next()) is not None:
+            reply += self._take_message(*message)
+        return reply
+
+    def _take_alert(self, content: bytes) -> None:
+        reader = Reader(content, "alert")
+        level, description = reader.uint(1), reader.uint(1)
+        if description == AlertDescription.CLOSE_NOTIFY:
+            self._end("closed", "the server said close_notify")
+        elif level == _FATAL or self._protection is not None:
+            if self._message is not None:
+                self._end("closed", f"alert {alert_name(description)}")
+            else:
+                self.answer = Alert(level, description)
+        else:
+            # unrecognized_name among them: a warning must not stop a TLS 1.2 client (RFC 6066 section 3).
+            self._note(f"warning alert {alert_name(description)}")
+
+    def _take_message(self, message_type: int, body: bytes) -> bytes:
+        raw = bytes((message_type,)) + len(body).to_bytes(3, "big") + body
+        if self._server_hello is None:
+            if message_type != HandshakeType.SERVER_HELLO:
+                raise DecodeError("handshake", 0, f"message type {message_type} in place of ServerHello")
+            return self._take_server_hello(read_server_hello(body), raw)
+        if self._protection is not None:
+            self._take_protected(message_type, body)
+        else:
+            self._take_clear(message_type, body)
+        self._transcript += raw
+        return b""
+
+    def _take_server_hello(self, hello: ServerHello, raw: bytes) -> bytes:
+        version = hello.version
+        if version not in self.offer.versions:
+            # A hello without supported_versions allows every version below it (RFC 8446 section 4.2.1),
+            # so this conforms there; it is no answer to what was asked, though.
+            self.answer = Ended("other version", f"answered with {version_name(version)}, which was not asked for")
+            return b""
+        if hello.cipher_suite not in self._hello.cipher_suites:
+            raise DecodeError("ServerHello", 0, f"chose {suite_name(hello.cipher_suite)}, which was not offered")
+        self._extensions = tuple(extension.type for extension in hello.extensions)
+        offered = {extension.type for extension in self._hello.extensions}
+        for extension in self._extensions:
+            if extension not in offered and not (hello.is_hello_retry and extension == ExtensionType.COOKIE):
+                self._note(f"extension {extension}, which was not offered")
+        if version == Version.TLS_1_3:
+            if hello.cipher_suite >> 8 != 0x13:
+                raise DecodeError("ServerHello", 0, f"{suite_name(hello.cipher_suite)} is no TLS 1.3 suite")
+            if hello.is_hello_retry:
+                return self._retry(hello, raw)
+            self._change_keys(hello, raw)
+        elif hello.cipher_suite >> 8 == 0x13:
+            raise DecodeError("ServerHello", 0, f"{suite_name(hello.cipher_suite)} is a TLS 1.3 suite")
+        if hello.compression_method:
+            self._note(f"chose compression method {hello.compression_method}, which was not offered")
+        self._alpn = _read_alpn(hello.extension(ExtensionType.ALPN)) or self._alpn
+        self._server_hello = hello
+        self._transcript += raw if self._protection is None else b""
+        return b""
+
+    def _retry(self, hello: ServerHello, raw: bytes) -> bytes:
+        if self._retried:
+            raise DecodeError("HelloRetryRequest", 0, "a second one in one exchange")
+        wanted = hello.extension(ExtensionType.KEY_SHARE)
+        cookie = hello.extension(ExtensionType.COOKIE)
+        if wanted is None and cookie is None:
+            raise DecodeError("HelloRetryRequest", 0, "it asks for no change")
+        if wanted is not None:
+            reader = Reader(wanted, "key_share")
+            group = reader.uint(2)
+            reader.end()
+            if group in self._shares or group not in GROUPS:
+                raise DecodeError("HelloRetryRequest", 0, f"asks for group 0x{group:04X}, which it may not")
+            self._shares = {group: self._share_maker(Group(group))}
+        self._retried = True
+        algorithm = suite_hash(hello.cipher_suite)
+        second = make_hello(
+            self.offer,
+            self._random[:32],
+            self._random[32:64],
+            tuple(self._shares.values()),
+            Reader(cookie, "cookie").vector(2) if cookie is not None else None,
+        )
+        message = build_client_hello(second)
+        self._transcript = message_hash(algorithm, self._transcript) + raw + message
+        return self._as_records(message)
+
+    def _change_keys(self, hello: ServerHello, raw: bytes) -> None:
+        reader = Reader(hello.extension(ExtensionType.KEY_SHARE) or b"", "key_share")
+        group, peer = reader.uint(2), reader.vector(2)
+        reader.end()
+        if group not in self._shares:
+            raise DecodeError("ServerHello", 0, f"a key share of group 0x{group:04X}, which was not offered")
+        if self._messages.pending:
+            raise DecodeError("ServerHello", 0, "more octets in its record, across a change of keys")
+        self._group = group
+        self._transcript += raw
+        secret = server_handshake_traffic_secret(
+            suite_hash(hello.cipher_suite), self._shares[group].agree(peer), self._transcript
+        )
+        self._protection = RecordProtection(hello.cipher_suite, secret)
+
+    def _take_protected(self, message_type: int, body: bytes) -> None:
+        """Messages of TLS 1.3 after ServerHello."""
+        assert self._server_hello is not None
+        match message_type:
+            case HandshakeType.ENCRYPTED_EXTENSIONS:
+                extensions = read_extensions(Reader(body, "EncryptedExtensions").vector(2))
+                self._extensions += tuple(extension.type for extension in extensions)
+                for extension in extensions:
+                    if extension.type == ExtensionType.ALPN:
+                        self._alpn = _read_alpn(extension.body)
+            case HandshakeType.CERTIFICATE_REQUEST:
+                pass  # a server that would like a client certificate; it sends its own all the same
+            case HandshakeType.CERTIFICATE:
+                self._keep(read_certificate_1_3(body))
+            case HandshakeType.CERTIFICATE_VERIFY if self._message is not None:
+                self._scheme, signature = read_certificate_verify(body)
+                hashed = digest(suite_hash(self._server_hello.cipher_suite), self._transcript)
+                content = certificate_verify_content(hashed)
+                self._proof = verify_proof(self._message.chain[0], self._scheme, signature, content)
+                self._conclude()
+            case _:
+                raise DecodeError("handshake", 0, f"message type {message_type} out of turn")
+
+    def _take_clear(self, message_type: int, body: bytes) -> None:
+        """Messages of TLS 1.2 and below after ServerHello."""
+        assert self._server_hello is not None
+        match message_type:
+            case HandshakeType.CERTIFICATE:
+                self._keep(read_certificate(body))
+            case HandshakeType.CERTIFICATE_STATUS:
+                self._staple = read_certificate_status(body)
+            case HandshakeType.SERVER_KEY_EXCHANGE if self._message is not None:
+                suite = table()[self._server_hello.cipher_suite]
+                exchange = read_server_key_exchange(
+                    body, self._server_hello.version, elliptic=suite.key_exchange == "ECDHE"
+                )
+                self._group, self._scheme = exchange.group, exchange.scheme
+                content = self._hello.random + self._server_hello.random + exchange.params
+                self._proof = verify_proof(self._message.chain[0], exchange.scheme, exchange.signature, content)
+            case HandshakeType.CERTIFICATE_REQUEST:
+                pass
+            case HandshakeType.SERVER_HELLO_DONE if self._message is not None:
+                self._conclude()
+            case _:
+                raise DecodeError("handshake", 0, f"message type {message_type} out of turn")
+
+    def _keep(self, message: CertificateMessage) -> None:
+        if self._message is not None:
+            raise DecodeError("Certificate", 0, "a second one in one exchange")
+        if not message.chain:
+            raise DecodeError("Certificate", 0, "a list without any certificate")
+        if len(message.chain) > MAX_CERTIFICATES:
+            raise DecodeError("Certificate", 0, f"{len(message.chain)} certificates; the limit is {MAX_CERTIFICATES}")
+        self._message = message
+        self._staple = message.staple
+        self.certificates = {fingerprint(der): der for der in message.chain}
+
+    def _conclude(self) -> None:
+        assert self._server_hello is not None
+        assert self._message is not None
+        self.answer = Handshake(
+            version=self._server_hello.version,
+            cipher_suite=self._server_hello.cipher_suite,
+            chain=tuple(fingerprint(der) for der in self._message.chain),
+            group=self._group,
+            alpn=self._alpn,
+            staple=self._staple,
+            signature_scheme=self._scheme,
+            proof=self._proof,
+            hello_retry=self._retried,
+            extensions=self._extensions,
+            downgrade_sentinel=self._server_hello.has_downgrade_sentinel,
+            unconforming=tuple(self._unconforming),
+        )
+
+    def _note(self, words: str) -> None:
+        if words not in self._unconforming and len(self._unconforming) < 8:
+            self._unconforming.append(words)
+
+
+def fingerprint(der: bytes) -> str:
+    """SHA-256 of the DER octets as 64 hexadecimal digits, by which evidence refers to a certificate."""
+    return hashlib.sha256(der).hexdigest()
+
+
+def _read_alpn(body: bytes | None) -> str | None:
+    """The one protocol that the server chose (RFC 7301 section 3.1)."""
+    if not body:
+        return None
+    return (
+        Reader(body, "application_layer_protocol_negotiation").nested(2, "ProtocolNameList").vector(1).decode("latin-1")
+    )

@@ -1,0 +1,1 @@
+"""HTTP semantics: URLs, redirects, HSTS and cookies."""
