@@ -41,7 +41,7 @@ Targets = Annotated[
     list[str] | None,
     typer.Argument(
         metavar="[TARGET]...",
-        help="Host names or URLs of one site; the first decides the site. Without any, ./pewter.toml says what to review.",
+        help="Host names or URLs of one site; the first decides it. Without any, ./pewter.toml says what to review.",
         show_default=False,
     ),
 ]

@@ -114,10 +114,7 @@ def _names_of(site_file: SiteFile) -> tuple[str, ...]:
 def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[LookOptions, Wishes]:
     """What the command line says comes before what the site file says."""
     typed = [read_target(text) for text in (*command.targets, *command.also)]
-    if command.targets:
-        targets = typed
-    else:
-        targets = [*(_Target(name, 443, None) for name in _names_of(site_file)), *typed]
+    targets = typed if command.targets else [*(_Target(name, 443, None) for name in _names_of(site_file)), *typed]
     if not targets:
         raise UsageError(f"{NAME} names no site: give site.canonical or site.names.")
     canonical = command.canonical or (site_file.site.canonical if not command.targets or not command.also else None)
@@ -209,7 +206,7 @@ def bundled_store() -> Store:
     """Mozilla's roots as certifi packs them."""
     import certifi  # noqa: PLC0415
 
-    return read_store(f"Mozilla's roots, certifi {certifi.__version__}", Path(certifi.where()).read_bytes())
+    return read_store("Mozilla's roots", Path(certifi.where()).read_bytes(), f"certifi {certifi.__version__}")
 
 
 def read_trust_file(path: Path) -> list[Certificate]:

@@ -15,7 +15,7 @@ class Answer(msgspec.Struct, frozen=True):
     """The CNAME targets in the order of the walk, lower case and without the last dot."""
 
     addresses: tuple[str, ...] = ()
-    """In the order of the answer: ``("192.0.2.10",)``."""
+    """Sorted as text, since name servers rotate them: ``("192.0.2.10",)``."""
 
 
 class Lookup(msgspec.Struct, frozen=True):

@@ -54,7 +54,8 @@ class NameService:
             return Lookup(record_type, Unseen(f"the name service could not be asked: {exc}"))
         chain = answer.chaining_result
         aliases = tuple(str(rdata.target).rstrip(".").lower() for rrset in chain.cnames for rdata in rrset)
-        addresses = tuple(str(rdata) for rdata in answer.rrset) if answer.rrset is not None else ()
+        # Name servers rotate the order from one answer to the next: it says nothing.
+        addresses = tuple(sorted(str(rdata) for rdata in answer.rrset or ()))
         return Lookup(record_type, Seen(Answer("NOERROR", aliases, addresses)))
 
 

@@ -54,7 +54,7 @@ class Case:
 
         given = (self.certificate(sha256) for sha256 in evidence.given_trust)
         anchors = tuple(each for each in given if isinstance(each, Certificate))
-        self.stores = (*stores, Store("given by --trust", anchors)) if anchors else tuple(stores)
+        self.stores = (*stores, Store("--trust", anchors)) if anchors else tuple(stores)
         self._assessments: dict[tuple[tuple[str, ...], bool], ChainAssessment] = {}
 
     @functools.cached_property

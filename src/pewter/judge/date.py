@@ -67,7 +67,7 @@ def _other_certificate(case: Case, chain: ServedChain) -> str:
     """Where the same name is served with a certificate in date: then it is only to be copied or loaded."""
     for other, _, life in _leaves(case):
         if other.endpoint.name == chain.endpoint.name and not life.is_over(case.at):
-            return f"{other.where} already serves one that is valid until {life.not_after:%Y-%m-%d}."
+            return f"It is replaced already at {other.where}: valid until {life.not_after:%Y-%m-%d}"
     return ""
 
 

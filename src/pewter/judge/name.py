@@ -29,9 +29,9 @@ def _near_miss(certificate: Certificate, host: str) -> str:
         if name.startswith("*.") and host == name[2:]:
             return f"{name} does not cover {host} itself"
         if name.startswith("*.") and host.endswith(name[1:]):
-            return f"a wildcard stands for exactly one label: {name} does not reach {host}"
+            return f"A wildcard stands for exactly one label: {name} does not reach {host}"
     near = difflib.get_close_matches(host, names, n=1, cutoff=0.6)
-    return f"the nearest covered name is {near[0]}" if near else ""
+    return f"The nearest covered name is {near[0]}" if near else ""
 
 
 def _sibling_covered(case: Case, chain: ServedChain) -> str | None:
@@ -73,7 +73,7 @@ def sibling_not_covered(case: Case) -> Iterator[RuleOutcome]:
         if covers(chain.leaf, host):
             yield Holds(chain.where, f"{host} is covered")
         elif (sibling := _sibling_covered(case, chain)) is not None:
-            seen = f"{_list_names(chain.leaf)}: {sibling}, but not {host}"
+            seen = f"{_list_names(chain.leaf)}; not {host}"
             yield Gap(chain.where, seen, f"{sibling} and {host}", cause=f"{host} {chain.leaf.sha256}")
 
 

@@ -72,7 +72,6 @@ def partial(case: Case) -> Iterator[RuleOutcome]:
                 name,
                 f"answered in plain http: {', '.join(plain)}; redirected to https: {', '.join(moved)}",
                 "every path redirected to https",
-                detail=", ".join(f"http://{name}{target}" for target in plain),
             )
         elif unseen and len(moved) > 0:
             yield Unknown(name, unseen[0].reason)
@@ -94,10 +93,10 @@ def temporary(case: Case) -> Iterator[RuleOutcome]:
         where = case.place_of_way_in(journey)
         if isinstance(journey.end, Stopped) and journey.end.cause in _CIRCLES:
             continue
-        if passing:
-            seen = ", then ".join(f"{hop.status} from {here.origin} to {there.origin}" for hop, here, there in passing)
-            yield Gap(where, seen, "301 or 308", cause=f"temporary at {passing[0][1].host}")
-        elif moves:
+        for hop, here, there in passing:
+            seen = f"{hop.status} from {here.origin} to {there.origin}"
+            yield Gap(where, seen, "301 or 308", cause=f"temporary at {here.host}")
+        if moves and not passing:
             yield Holds(where, ", ".join(str(hop.status) for hop, _, _ in moves))
 
 
@@ -125,8 +124,8 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
         if isinstance(journey.end, Unseen):
             yield Unknown(where, journey.end.reason)
         elif isinstance(journey.end, Stopped) and journey.end.cause in _CIRCLES:
-            circle = [hop.url for hop in journey.hops]
-            seen = " → ".join([*circle[:4], *(["…"] if len(circle) > 4 else []), journey.end.at])
+            circle = _circle(journey, journey.end.at)
+            seen = " → ".join([*circle[:4], "…" if len(circle) > 4 else circle[0]])
             schemes = {read_url(url).scheme for url in circle}
             detail = ""
             if len(schemes) == 2:
@@ -137,6 +136,14 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(where, seen, "a page", cause=f"circle at {start.host}", detail=detail)
         elif journey.hops:
             yield Holds(where, f"{len(journey.hops)} hop" + ("s" if len(journey.hops) > 1 else ""))
+
+
+def _circle(journey: Journey, again: str) -> list[str]:
+    """The URLs that come round, from the first in the alphabet, so that one circle reads alike from every way in."""
+    urls = [hop.url for hop in journey.hops]
+    circle = urls[urls.index(again) :] if again in urls else urls
+    first = circle.index(min(circle))
+    return circle[first:] + circle[:first]
 
 
 @rule("redirect/wrong-place", level=Level.WEAKENS, sources=("RFC 6596 section 3",))

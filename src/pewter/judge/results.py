@@ -22,6 +22,9 @@ class GapEntry:
 
     details: tuple[str, ...]
 
+    configurations: tuple[tuple[str, tuple[str, ...], str], ...] = ()
+    """Server software, the hosts that run it, and the lines for it."""
+
     @property
     def gap(self) -> Gap:
         assert isinstance(self.first.outcome, Gap)
@@ -77,9 +80,21 @@ def gap_entries(outcomes: Sequence[Judged]) -> tuple[GapEntry, ...]:
             tuple(dict.fromkeys(gap.where for _, gap in group)),
             tuple(dict.fromkeys(gap.seen for _, gap in group)),
             tuple(dict.fromkeys(gap.detail for _, gap in group if gap.detail)),
+            _configurations(group),
         )
         for number, group in enumerate(ranked, start=1)
     )
+
+
+def _configurations(group: Sequence[tuple[Judged, Gap]]) -> tuple[tuple[str, tuple[str, ...], str], ...]:
+    """The lines once for each kind of server, as they are for the first of its hosts."""
+    hosts: dict[str, dict[str, None]] = {}
+    lines: dict[str, str] = {}
+    for judged, gap in group:
+        if judged.configuration:
+            hosts.setdefault(judged.server, {})[host_of_place(gap.where)] = None
+            lines.setdefault(judged.server, judged.configuration)
+    return tuple((server, tuple(hosts[server]), lines[server]) for server in lines)
 
 
 def count_by_level(entries: Sequence[GapEntry]) -> dict[Level, int]:

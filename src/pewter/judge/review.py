@@ -45,7 +45,7 @@ def make_review(case: Case) -> Review:
         pewter=__version__,
         judged_for=case.at,
         canonical=case.canonical,
-        stores=tuple(store.title for store in case.stores),
+        stores=tuple(store.title + (f" ({store.origin})" if store.origin else "") for store in case.stores),
         wishes=case.wishes,
         evidence=case.evidence,
         visits=predict_visits(case),

@@ -69,7 +69,7 @@ def served_certificates(case: Case) -> tuple[ServedCertificate, ...]:
 
 def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
     worst = next((chain for chain in chains if path_problem(chain)), chains[0])
-    places = tuple(dict.fromkeys(chain.where for chain in chains))
+    places = _places(case, chains)
     leaf = worst.leaf
     if not isinstance(leaf, Certificate):
         return ServedCertificate(
@@ -91,6 +91,17 @@ def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
         renewal=life.point(case.expect.renewal_point),
         state=_state(case, life),
     )
+
+
+def _places(case: Case, chains: list[ServedChain]) -> tuple[str, ...]:
+    """Endpoints; a name alone where all its addresses serve the certificate."""
+    found: dict[str, None] = {}
+    for chain in chains:
+        name = chain.endpoint.name
+        here = {each.endpoint.address for each in chains if each.endpoint.name == name}
+        everywhere = {each.address for each in case.endpoints_of(name)}
+        found[name if here == everywhere else chain.where] = None
+    return tuple(found)
 
 
 def _state(case: Case, life: Life) -> str:

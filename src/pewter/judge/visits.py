@@ -5,7 +5,7 @@ import enum
 import msgspec
 
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
-from pewter.pki import Certificate, covers, life_of
+from pewter.pki import Certificate, covers, life_of, presented_names
 from pewter.tls import Version
 from pewter.web.urls import read_url
 
@@ -96,12 +96,14 @@ def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
         reason = assessment.best.faults[0].detail if assessment is not None else "no path"
         return Meeting.NOT_TRUSTED, reason
     if not covers(leaf, url.host):
-        return Meeting.WRONG_NAME, f"the certificate does not cover {url.host}"
+        names = presented_names(leaf)
+        more = f" and {len(names) - 2} more" if len(names) > 2 else ""
+        return Meeting.WRONG_NAME, f"covers {', '.join(names[:2]) or 'no name'}{more}"
     life = life_of(leaf)
     if life.is_over(case.at):
-        return Meeting.OUT_OF_DATE, f"the certificate ended on {life.not_after:%Y-%m-%d}"
+        return Meeting.OUT_OF_DATE, f"ended {life.not_after:%Y-%m-%d}"
     if life.is_ahead(case.at):
-        return Meeting.OUT_OF_DATE, f"the certificate begins on {life.not_before:%Y-%m-%d}"
+        return Meeting.OUT_OF_DATE, f"begins {life.not_before:%Y-%m-%d}"
     return None, "only in browsers that fetch the missing certificate" if assessment.helped is not None else ""
 
 

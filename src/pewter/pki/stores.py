@@ -12,9 +12,11 @@ class Store:
     """A named set of trust anchors."""
 
     title: str
-    """What a report calls it: ``Mozilla's roots (certifi 2026.10.18)``."""
+    """What a report calls it: ``Mozilla's roots``."""
 
     anchors: tuple[Certificate, ...]
+    origin: str = ""
+    """Where it is from: ``certifi 2026.10.18``."""
 
     @functools.cached_property
     def by_subject(self) -> dict[object, tuple[Certificate, ...]]:
@@ -33,7 +35,7 @@ class Store:
         return None
 
 
-def read_store(title: str, octets: bytes) -> Store:
+def read_store(title: str, octets: bytes, origin: str = "") -> Store:
     """The store in a PEM or DER file; blocks that are no readable certificate are left out."""
     read = (read_certificate(der) for der in read_certificate_blocks(octets))
-    return Store(title, tuple(certificate for certificate in read if isinstance(certificate, Certificate)))
+    return Store(title, tuple(certificate for certificate in read if isinstance(certificate, Certificate)), origin)

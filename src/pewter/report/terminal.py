@@ -80,7 +80,7 @@ def render_terminal(review: Review, case: Case, width: int, marks: Marks = UNICO
     """The whole report, ready to print, with no line wider than ``width`` but for what cannot be broken."""
     sheet = _Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
     _verdict(sheet, review)
-    _ways_in(sheet, review, case)
+    _ways_in(sheet, review)
     _certificates(sheet, case)
     _areas(sheet, review)
     entries = gap_entries(review.outcomes)
@@ -157,7 +157,7 @@ def _verdict(sheet: _Sheet, review: Review) -> None:
 # Ways in
 
 
-def _ways_in(sheet: _Sheet, review: Review, case: Case) -> None:
+def _ways_in(sheet: _Sheet, review: Review) -> None:
     if not review.visits:
         return
     how = "given" if review.wishes.canonical else "worked out"
@@ -165,8 +165,22 @@ def _ways_in(sheet: _Sheet, review: Review, case: Case) -> None:
     by_name: dict[str, list[Visit]] = {}
     for visit in review.visits:
         by_name.setdefault(read_url(visit.start).host, []).append(visit)
-    for name, visits in by_name.items():
-        _ways_in_of_name(sheet, case, name, _fold_addresses(visits))
+    folded = {name: _fold_addresses(visits) for name, visits in by_name.items()}
+    listed = [row for rows in folded.values() if not _all_open(rows) for row in rows]
+    target_width = min(max((len(_target(*row)) for row in listed), default=0), 34)
+    hop_width = max((len(_hops(visit)) for visit, _ in listed), default=0)
+    for name, rows in folded.items():
+        _ways_in_of_name(sheet, name, rows, target_width, hop_width)
+
+
+def _all_open(rows: list[tuple[Visit, str]]) -> bool:
+    """Whether nothing is to be said but where they land."""
+    landings = {read_url(visit.lands).origin for visit, _ in rows}
+    return len(landings) == 1 and all(visit.meets is Meeting.OPENS and not visit.detail for visit, _ in rows)
+
+
+def _hops(visit: Visit) -> str:
+    return " ".join(map(str, visit.statuses)) or "-"
 
 
 def _fold_addresses(visits: Sequence[Visit]) -> list[tuple[Visit, str]]:
@@ -183,44 +197,49 @@ def _fold_addresses(visits: Sequence[Visit]) -> list[tuple[Visit, str]]:
     return folded
 
 
-def _ways_in_of_name(sheet: _Sheet, case: Case, name: str, visits: list[tuple[Visit, str]]) -> None:
+def _ways_in_of_name(
+    sheet: _Sheet, name: str, rows: list[tuple[Visit, str]], target_width: int, hop_width: int
+) -> None:
     marks = sheet.marks
-    landings = {read_url(visit.lands).origin for visit, _ in visits if visit.meets is Meeting.OPENS}
-    if len(landings) == 1 and all(visit.meets is Meeting.OPENS and not visit.detail for visit, _ in visits):
-        landing = landings.pop()
-        there = "" if read_url(landing).host == name else f" {marks.arrow} {landing}"
-        sheet.line("  ", (marks.holds, "green"), f" {name}", (f"  all {len(visits)} open{there}", "dim"))
+    mark, style = min((_mark_of_visit(marks, visit) for visit, _ in rows), key=_severity)
+    if _all_open(rows):
+        landing = read_url(rows[0][0].lands)
+        there = "" if landing.host == name else f" {marks.arrow} {landing.origin}"
+        sheet.line("  ", (mark, style), f" {name}", (f"  {len(rows)} ways in, all open{there}", "dim"))
         return
-    sheet.line("    ", (name, "bold"))
-    targets = [_target(visit, addresses) for visit, addresses in visits]
-    hops = [" ".join(map(str, visit.statuses)) or "-" for visit, _ in visits]
-    target_width, hop_width = min(max(map(len, targets)), 34), max(map(len, hops))
-    for (visit, _), target, statuses in zip(visits, targets, hops, strict=True):
+    sheet.line("  ", (mark, style), (f" {name}", "bold"))
+    for visit, addresses in rows:
         mark, style = _mark_of_visit(marks, visit)
         scheme = read_url(visit.start).scheme
-        head = f"    {mark} {scheme:<5} {target:<{target_width}}  {statuses:<{hop_width}}  "
-        remark = _remark(case, name, visit, marks)
-        first, *more = textwrap.wrap(
-            f"{visit.meets.value}{remark}", max(sheet.width - len(head), 24), break_long_words=False
-        )
+        head = f"      {scheme:<5} {_target(visit, addresses):<{target_width}}  {_hops(visit):<{hop_width}}  "
+        words = f"{visit.meets.value}{_remark(name, visit, marks)}"
+        first, *more = textwrap.wrap(words, max(sheet.width - len(head), 24), break_long_words=False)
         sheet.line("    ", (mark, style), head[5:], (first, style if not visit.meets.is_good else ""))
         for line in more:
             sheet.line(" " * len(head), (line, "dim"))
+
+
+def _severity(mark_and_style: tuple[str, str]) -> int:
+    """Worst first, by the style that belongs to the mark."""
+    order = [*(STYLES[level] for level in Level), "green"]
+    return order.index(mark_and_style[1])
 
 
 def _target(visit: Visit, addresses: str) -> str:
     return read_url(visit.start).target + (f" at {addresses}" if addresses else "")
 
 
-def _remark(case: Case, name: str, visit: Visit, marks: Marks) -> str:
+def _remark(name: str, visit: Visit, marks: Marks) -> str:
     if visit.meets is Meeting.OPENS:
         landing = read_url(visit.lands)
         there = "" if landing.host == name else f" {marks.arrow} {visit.lands}"
-        return there + (f", {visit.detail}" if visit.detail else "")
+        if landing.host == name and landing.target != read_url(visit.start).target:
+            there = f" {marks.arrow} {landing.target}"
+        return (" in some browsers only" if visit.detail else "") + there
     if visit.meets in {Meeting.CIRCLES, Meeting.UNENCRYPTED}:
         return ""
     host = "" if not visit.lands.startswith("http") or read_url(visit.lands).host == name else f" at {visit.lands}"
-    return f"{host}: {visit.detail}" if visit.detail else host
+    return f"{host} ({visit.detail})" if visit.detail else host
 
 
 def _mark_of_visit(marks: Marks, visit: Visit) -> tuple[str, str]:
@@ -349,20 +368,24 @@ def _gap(sheet: _Sheet, entry: GapEntry) -> None:
     level, judged = entry.level, entry.first
     title = f"{entry.number:>2} {sheet.marks.level[level]} {level.value}"
     sheet.line()
-    sheet.line((title, STYLES[level]), (f"  {judged.title}", "bold"), (f"  {judged.rule}", "dim"))
+    if len(title) + len(judged.title) + len(judged.rule) + 4 <= sheet.width:
+        sheet.line((title, STYLES[level]), (f"  {judged.title}", "bold"), (f"  {judged.rule}", "dim"))
+    else:
+        sheet.line((title, STYLES[level]), (f"  {judged.title}", "bold"))
+        sheet.labelled(3, "rule", judged.rule)
     sheet.labelled(3, "where", "\n".join(_some(entry.places)))
     sheet.labelled(3, "seen", "\n".join(_some(entry.seen)))
     sheet.labelled(3, "expected", entry.gap.expected)
     sheet.labelled(3, "why", judged.why)
     sheet.labelled(3, "mend", " ".join((judged.mend, *map(_sentence, entry.details))))
-    if judged.configuration:
-        sheet.labelled(3, "", f"For {judged.server}:")
-        sheet.verbatim(15, judged.configuration)
-    sheet.labelled(3, "check", judged.check, "green")
+    for server, hosts, configuration in entry.configurations:
+        there = f" ({_listed(hosts)})" if len(entry.hosts) > len(hosts) else ""
+        sheet.labelled(3, "", f"For {server}{there}:")
+        sheet.verbatim(15, configuration)
+    sheet.line("   ", (f"{'check':<9} ", "dim"), (judged.check, "green"))
 
 
 def _sentence(text: str) -> str:
-    text = text[:1].upper() + text[1:]
     return text if text.endswith((".", "?", "!")) else text + "."
 
 
@@ -403,15 +426,15 @@ def _rest(sheet: _Sheet, review: Review) -> None:
 def _next(sheet: _Sheet, review: Review, entries: tuple[GapEntry, ...]) -> None:
     sheet.heading("Next")
     if not was_reviewed(review):
-        sheet.labelled(2, "", "Look at the spelling of the name; --resolver and --route lead elsewhere.", label_width=0)
+        sheet.line("  ", "Look at the spelling of the name; --resolver and --route lead elsewhere.")
         return
     if not entries:
         words = "Nothing to mend. Look again before the earliest certificate is due for renewal."
         if unknown_entries(review.outcomes) or any(isinstance(each.end, Unseen) for each in review.evidence.journeys):
             words = "Look again for what could not be checked; --timeout gives it more time."
-        sheet.labelled(2, "", words, label_width=0)
+        sheet.line("  ", words)
         return
     first = entries[0]
-    sheet.labelled(2, "", f"Mend gap 1 first ({first.first.rule} at {', '.join(first.hosts[:2])}).", label_width=0)
-    sheet.labelled(2, "", f"pewter explain {first.first.rule}   shows its mend for every kind of server", label_width=0)
-    sheet.labelled(2, "", "pewter review --write review.json   keeps this look, to compare later", label_width=0)
+    sheet.line("  ", f"Mend gap 1 first ({first.first.rule} at {', '.join(first.hosts[:2])}).")
+    sheet.line("  ", f"pewter explain {first.first.rule}   shows its mend for every kind of server")
+    sheet.line("  ", "pewter review --write review.json   keeps this look, to compare later")
