@@ -95,7 +95,7 @@ class Conversation:
 
     def receive(self, octets: bytes) -> bytes:
         """Take what the peer sent; returns what is to be sent back, which is mostly nothing."""
-        if self.answer is not None:
+        if self.answer is not None or not octets:
             return b""
         if len(self._opening) < 64:
             self._opening += octets[: 64 - len(self._opening)]

@@ -1,0 +1,125 @@
+"""Evidence and cases, put together by hand for the rules."""
+
+import datetime
+import hashlib
+from collections.abc import Iterable
+
+from support.certificates import HOST, NOW, intermediate, leaf, root, store
+
+from pewter.evidence import (
+    Answer,
+    Endpoint,
+    Evidence,
+    Handshake,
+    HelloAnswer,
+    Hop,
+    Journey,
+    Landed,
+    Lookup,
+    Name,
+    Offer,
+    Probe,
+    Proof,
+    Question,
+    Seen,
+    StopCause,
+    Stopped,
+    StoredCertificate,
+    Unseen,
+)
+from pewter.judge.case import Case
+from pewter.judge.expectations import Wishes
+from pewter.judge.outcomes import RuleOutcome
+from pewter.judge.rules import Rule
+from pewter.lab.authority import Issued
+
+ADDRESS = "192.0.2.10"
+MODERN, TLS12, TLS11, TLS10 = (0x0304, 0x0303), (0x0303,), (0x0302,), (0x0301,)
+
+
+def name(text: str = HOST, *addresses: str, declared: bool = True) -> Name:
+    lookups = (Lookup("A", Seen(Answer("NOERROR", (), addresses or (ADDRESS,)))), Lookup("AAAA", Seen(Answer("NOERROR"))))
+    return Name(text, declared, lookups)
+
+
+def fingerprint(issued: Issued) -> str:
+    return hashlib.sha256(issued.der).hexdigest()
+
+
+def stored(*issued: Issued) -> tuple[StoredCertificate, ...]:
+    return tuple(StoredCertificate(fingerprint(each), each.der) for each in issued)
+
+
+def handshake(*chain: Issued, version: int = 0x0304, proof: Proof = Proof.VERIFIED) -> Handshake:
+    sent = chain or (leaf(), intermediate())
+    return Handshake(version, 0x1301, tuple(map(fingerprint, sent)), proof=proof)
+
+
+def probe(answer: HelloAnswer, versions: tuple[int, ...] = MODERN) -> Probe:
+    return Probe(Offer(versions, HOST), answer)
+
+
+def endpoint(*answers: HelloAnswer, host: str = HOST, address: str = ADDRESS) -> Endpoint:
+    """An endpoint that gave these answers to the hellos of 1.3, 1.2, 1.1 and 1.0 in turn."""
+    versions = (MODERN, TLS12, TLS11, TLS10)
+    return Endpoint(host, address, 443, tuple(map(probe, answers, versions)))
+
+
+def hop(url: str, status: int = 200, *fields: tuple[str, str], issued: Issued | None = None, **others: object) -> Hop:
+    """One hop; over https by the usual leaf unless told otherwise."""
+    certificate = fingerprint(issued or leaf()) if url.startswith("https:") else None
+    return Hop(url, ADDRESS, status, fields, NOW, certificate=certificate, **others)  # type: ignore[arg-type]
+
+
+def journey(*hops: Hop | str, end: Landed | Stopped | Unseen | None = None, by: str | None = None) -> Journey:
+    """A journey over hops; a bare URL is a hop that redirects to the next with 301."""
+    made: list[Hop] = []
+    for position, each in enumerate(hops):
+        if isinstance(each, Hop):
+            made.append(each)
+        else:
+            is_last = position == len(hops) - 1 and end is None
+            following = hops[position + 1] if position + 1 < len(hops) else ""
+            location = following.url if isinstance(following, Hop) else following
+            made.append(hop(each, 200) if is_last else hop(each, 301, ("Location", location)))
+    return Journey(made[0].url, tuple(made), end or Landed(), by)
+
+
+def stopped(start: str, cause: StopCause, detail: str = "the connection was refused") -> Journey:
+    return Journey(start, (), Stopped(start, cause, detail))
+
+
+def unseen(start: str, reason: str = "not reached") -> Journey:
+    return Journey(start, (), Unseen(reason))
+
+
+def case(
+    *journeys: Journey,
+    names: Iterable[Name] = (),
+    endpoints: Iterable[Endpoint] = (),
+    certificates: Iterable[StoredCertificate] = (),
+    wishes: Wishes = Wishes(),
+    at: datetime.datetime = NOW,
+    **evidence: object,
+) -> Case:
+    """A case that trusts the test root; the usual certificates are in its evidence."""
+    names = tuple(names) or (name(),)
+    return Case(
+        Evidence(
+            Question(tuple(each.name for each in names)),
+            NOW,
+            0.5,
+            names=names,
+            endpoints=tuple(endpoints),
+            journeys=journeys,
+            certificates=(*stored(leaf(), intermediate(), root()), *certificates),
+            **evidence,  # type: ignore[arg-type]
+        ),
+        wishes,
+        at,
+        (store(root()),),
+    )
+
+
+def outcomes(rule: Rule, of: Case) -> list[RuleOutcome]:
+    return list(rule.outcomes(of))

@@ -1,0 +1,62 @@
+"""The parts of DESIGN.md section 3 keep to their layers."""
+
+import ast
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parent.parent / "src" / "pewter"
+
+ALLOWED = {
+    "errors": set(),
+    "octets": set(),
+    "evidence": set(),
+    "tls": {"evidence", "octets"},
+    "pki": {"evidence", "octets"},
+    "web": {"evidence", "octets"},
+    "judge": {"evidence", "tls", "pki", "web", "errors", "octets"},
+    "gather": {"evidence", "tls", "pki", "web", "errors", "octets"},
+    "report": {"evidence", "tls", "pki", "web", "judge", "errors"},
+    "lab": {"evidence", "tls", "octets", "errors"},
+    "cli": {"evidence", "tls", "pki", "web", "judge", "gather", "report", "lab", "errors"},
+}
+CORE = ("evidence", "tls", "pki", "web", "judge")
+NOT_IN_THE_CORE = {"asyncio", "socket", "ssl", "httpx", "httpcore", "typer", "rich", "dns", "requests", "selectors"}
+
+
+def modules(part: str) -> list[Path]:
+    folder = SOURCE / part
+    return sorted(folder.rglob("*.py")) if folder.is_dir() else [folder.with_suffix(".py")]
+
+
+def imports(path: Path) -> set[str]:
+    """Absolute names of all that a module imports, wherever the import stands."""
+    package = ("pewter", *path.relative_to(SOURCE).parts[:-1])
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            base = list(package[: len(package) - node.level + 1]) if node.level else []
+            module = ".".join([*base, *([node.module] if node.module else [])])
+            found |= {f"{module}.{alias.name}" for alias in node.names} if module == "pewter" else {module}
+    return found
+
+
+@pytest.mark.parametrize("part", sorted(ALLOWED))
+def test_part_imports_only_what_lies_below_it(part):
+    for path in modules(part):
+        parts = {name.split(".")[1] for name in imports(path) if name.startswith("pewter.")}
+        assert parts - {part, "__version__"} <= ALLOWED[part], path
+
+
+@pytest.mark.parametrize("part", CORE)
+def test_core_has_no_interface_sockets_or_event_loop(part):
+    for path in modules(part):
+        tops = {name.split(".")[0] for name in imports(path)}
+        assert not tops & NOT_IN_THE_CORE, path
+
+
+def test_every_part_is_known():
+    parts = {path.stem for path in SOURCE.iterdir() if path.suffix == ".py" or (path / "__init__.py").exists()}
+    assert parts - {"__init__"} == set(ALLOWED)
