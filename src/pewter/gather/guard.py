@@ -19,7 +19,7 @@ def why_not_contact(
     mapped = getattr(address, "ipv4_mapped", None)
     if (mapped or address).is_global and not address.is_multicast:
         return None
-    if not (destination.address in own_addresses or routes.lead_to(destination.address)):
+    if not (destination.address in own_addresses or routes.are_of(destination.address)):
         return f"{destination.address} is {_kind(mapped or address)}, and not an address of the site"
     if destination.port not in own_ports:
         return f"port {destination.port} of {destination.address}, which is {_kind(mapped or address)}"

@@ -127,6 +127,10 @@ class Routes:
                 return Destination(address, port, route.to_address, route.to_port or port)
         return Destination(address, port, address, port)
 
-    def lead_to(self, address: str) -> bool:
-        """Whether the address stands on either side of a route."""
-        return any(address in {route.host, route.to_address} for route in self.routes)
+    def are_of(self, address: str) -> bool:
+        """Whether a route was given for this address.
+
+        Where a route leads does not count: a site must not reach the reviewer's own machine because a
+        staging server is there too.
+        """
+        return any(route.host == address for route in self.routes)

@@ -17,7 +17,6 @@ from pewter.evidence import (
     Unseen,
 )
 from pewter.tls import alert_name, version_name
-from pewter.web.hsts import read_sts
 
 from .case import Case, why_no_handshake
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
@@ -160,7 +159,7 @@ def _view(case: Case, endpoint: Endpoint) -> dict[str, str]:
         if start.host == endpoint.name and start.target == "/" and journey.by_address == endpoint.address:
             first = next(iter(journey.hops), None)
             fields = first.values("Strict-Transport-Security") if first else ()
-            home = f"{first.status}, {'HSTS ' + str(read_sts(fields[0])) if fields else 'no HSTS'}" if first else ""
+            home = f"{first.status}, {'HSTS ' + fields[0] if fields else 'no HSTS'}" if first else ""
     return {
         "certificate": " and ".join(leaves),
         "versions": ", ".join(map(version_name, versions)),

@@ -28,13 +28,13 @@ def _moves(journey: Journey) -> Iterator[tuple[Hop, Url, Url]]:
 
 
 def _stays_plain(journey: Journey) -> bool | None:
-    """Whether an http way in is answered with content in the clear; None where that was not seen."""
+    """Whether an http way in is answered with content in the clear; None where it is not answered, or with an error."""
     if isinstance(journey.end, Unseen) or not journey.hops:
         return None
-    if any(read_url(hop.url).is_https for hop in journey.hops):
+    if any(read_url(hop.url).is_https for hop in journey.hops) or not isinstance(journey.end, Landed):
         return False
     last = journey.hops[-1]
-    return isinstance(journey.end, Landed) and (last.status < 400 or _asks_to_log_in(last.status))
+    return True if last.status < 400 or _asks_to_log_in(last.status) else None
 
 
 def _plain_ways_in(case: Case) -> Iterator[tuple[str, list[tuple[Journey, Url, bool | None]]]]:
@@ -63,7 +63,11 @@ def missing(case: Case) -> Iterator[RuleOutcome]:
 def partial(case: Case) -> Iterator[RuleOutcome]:
     """A name that redirects some of its pages has to redirect them all."""
     for name, ways in _plain_ways_in(case):
-        seen = [(start.target, stays) for _, start, stays in ways if stays is not None]
+        seen = [
+            (case.place_of_way_in(journey).removeprefix(start.origin), stays)
+            for journey, start, stays in ways
+            if stays is not None
+        ]
         unseen = [journey.end for journey, _, _ in ways if isinstance(journey.end, Unseen)]
         plain = list(dict.fromkeys(target for target, stays in seen if stays))
         moved = list(dict.fromkeys(target for target, stays in seen if not stays))

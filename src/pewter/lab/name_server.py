@@ -1,6 +1,7 @@
 """An authoritative name server for a handful of names, over UDP and TCP; dnspython does the messages."""
 
 import asyncio
+import contextlib
 from collections.abc import Mapping
 from typing import Self, cast
 
@@ -11,6 +12,8 @@ import dns.name
 import dns.rcode
 import dns.rdatatype
 import dns.rrset
+
+from .serving import listen, port_of
 
 TTL = 60
 
@@ -27,8 +30,8 @@ class NameServer:
     async def start(self, port: int = 0) -> Self:
         """Listen on 127.0.0.1; both transports share one port."""
         loop = asyncio.get_running_loop()
-        self._tcp = await asyncio.start_server(self._serve_tcp, "127.0.0.1", port)
-        self.port = self._tcp.sockets[0].getsockname()[1]
+        self._tcp = await listen(self._serve_tcp, port)
+        self.port = port_of(self._tcp)
         self._udp, _ = await loop.create_datagram_endpoint(lambda: _UdpSide(self), local_addr=("127.0.0.1", self.port))
         return self
 
@@ -75,17 +78,13 @@ class NameServer:
             )
 
     async def _serve_tcp(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        try:
+        with contextlib.suppress(asyncio.IncompleteReadError):
             while True:
                 length = int.from_bytes(await reader.readexactly(2), "big")
                 answer = self.answer(await reader.readexactly(length))
                 if answer is None:
-                    break
+                    return
                 writer.write(len(answer).to_bytes(2, "big") + answer)
-        except (asyncio.IncompleteReadError, OSError):
-            pass
-        finally:
-            writer.close()
 
 
 class _UdpSide(asyncio.DatagramProtocol):

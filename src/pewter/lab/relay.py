@@ -9,6 +9,8 @@ import asyncio
 import contextlib
 from typing import Self
 
+from .serving import listen, port_of
+
 
 class TcpRelay:
     """Relays connections to a port on 127.0.0.1."""
@@ -20,8 +22,8 @@ class TcpRelay:
         self.port = 0
 
     async def start(self, port: int = 0) -> Self:
-        self._server = await asyncio.start_server(self._serve, "127.0.0.1", port)
-        self.port = self._server.sockets[0].getsockname()[1]
+        self._server = await listen(self._serve, port)
+        self.port = port_of(self._server)
         return self
 
     async def stop(self) -> None:

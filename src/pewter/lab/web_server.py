@@ -18,6 +18,7 @@ from pewter.tls.records import MessageReader, RecordReader
 
 from .authority import Issued
 from .old_tls import alert_protocol_version, answer_in_old_version
+from .serving import Serve, copy_stream, listen, port_of
 
 MAX_HEAD = 1 << 16
 
@@ -87,15 +88,10 @@ class WebServer:
         for server in self._servers:
             server.close()
 
-    async def _listen(
-        self,
-        serve: Callable[[asyncio.StreamReader, asyncio.StreamWriter], "asyncio.Future[None] | object"],
-        port: int,
-        context: ssl.SSLContext | None = None,
-    ) -> int:
-        server = await asyncio.start_server(serve, "127.0.0.1", port, ssl=context)  # type: ignore[arg-type]
+    async def _listen(self, serve: Serve, port: int, context: ssl.SSLContext | None = None) -> int:
+        server = await listen(serve, port, context)
         self._servers.append(server)
-        return int(server.sockets[0].getsockname()[1])
+        return port_of(server)
 
     async def _serve_plain(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         await self._serve("http", reader, writer)
@@ -110,7 +106,6 @@ class WebServer:
                 host = self._hosts.get(request.host) or next(iter(self._hosts.values()))
                 writer.write(_response_octets(host.handler(request), host.server))
                 await writer.drain()
-        writer.close()
 
     async def _front(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """Read the hello, and hand the connection to who can speak its version."""
@@ -120,7 +115,6 @@ class WebServer:
                 opening += octets
                 hello = _hello_in(opening)
         if hello is None:
-            writer.close()
             return
         name = read_server_name(hello) or ""
         host = self._hosts.get(name) or next(iter(self._hosts.values()))
@@ -133,7 +127,6 @@ class WebServer:
             with contextlib.suppress(OSError):
                 await writer.drain()
                 await reader.read(1)
-            writer.close()
             return
         port = self._inner_ports.get(name) or next(iter(self._inner_ports.values()))
         await _pipe_to(port, opening, reader, writer)
@@ -152,16 +145,6 @@ async def _pipe_to(port: int, opening: bytes, reader: asyncio.StreamReader, writ
     inner_reader, inner_writer = await asyncio.open_connection("127.0.0.1", port)
     inner_writer.write(opening)
     await asyncio.gather(copy_stream(reader, inner_writer), copy_stream(inner_reader, writer))
-
-
-async def copy_stream(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-    """Copy until the end, then close the writing side."""
-    with contextlib.suppress(OSError):
-        while octets := await reader.read(1 << 16):
-            writer.write(octets)
-            await writer.drain()
-    with contextlib.suppress(OSError):
-        writer.close()
 
 
 def server_context(chain: Sequence[Issued]) -> ssl.SSLContext:

@@ -1,0 +1,282 @@
+"""The catalogue, what a visitor meets, grouping and the saved review."""
+
+import datetime
+import json
+from pathlib import Path
+
+import msgspec
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from support.cases import ADDRESS, case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen
+from support.certificates import HOST, NOW, intermediate, key, leaf
+
+from pewter.errors import FileError
+from pewter.evidence import FetchedIssuer, NoConnection, StopCause, Stopped
+from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Wishes, read_duration, write_duration
+from pewter.judge.judging import AREAS, RULES, judge, server_of
+from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Level, Unknown, host_of_place
+from pewter.judge.results import (
+    area_counts,
+    count_by_level,
+    gap_entries,
+    reaches,
+    unknown_entries,
+    was_reviewed,
+    worst_level,
+)
+from pewter.judge.review import FORMAT, case_of, make_review, read_review, write_review
+from pewter.judge.rules import Words
+from pewter.judge.served import LinkState, served_certificates
+from pewter.judge.visits import Meeting, predict_visits
+from pewter.lab.authority import DAY, issue_server
+from pewter.report.schema import build_schema
+
+HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
+CATALOGUE = Path(__file__).parents[2] / "src" / "pewter" / "judge" / "catalogue"
+TESTS = "".join(path.read_text(encoding="utf-8") for path in Path(__file__).parent.glob("test_*.py"))
+
+
+# The catalogue
+
+
+@pytest.mark.parametrize("rule", RULES, ids=lambda rule: rule.name)
+def test_every_rule_is_described_and_tested(rule):
+    assert [each.name for each in RULES].count(rule.name) == 1
+    assert rule.area in AREAS
+    assert rule.sources and all(rule.sources)
+    words = rule.words
+    assert all(getattr(words, field) for field in Words.__struct_fields__ if field != "configurations")
+    assert set(words.configurations) <= {"nginx", "Apache", "IIS", "HAProxy", "Caddy", "CDN"}
+    slug = rule.name.partition("/")[2].replace("-", "_")
+    assert f".{slug}" in TESTS, f"no test names {rule.name}"
+
+
+@pytest.mark.parametrize("area", AREAS)
+def test_catalogue_describes_no_rule_that_is_not_there(area):
+    import tomllib
+
+    described = tomllib.loads((CATALOGUE / f"{area}.toml").read_text(encoding="utf-8"))
+    assert {f"{area}/{slug}" for slug in described} == {rule.name for rule in RULES if rule.area == area}
+
+
+def test_every_expectation_has_a_meaning_and_a_source():
+    assert set(SOURCES) == set(Expectations.__struct_fields__)
+
+
+@pytest.mark.parametrize(("text", "seconds"), [("365 days", 365 * 86400), ("1 minute", 60), ("5 weeks", None), ("-1 days", None), ("", None)])  # fmt: skip
+def test_durations(text, seconds):
+    duration = read_duration(text)
+    assert (duration.total_seconds() if duration is not None else None) == seconds
+    if duration is not None:
+        assert write_duration(duration) == text
+
+
+# What a visitor meets
+
+
+EXPIRED = leaf(HOST, left=-4)
+WRONG = leaf("mail.marram-ferries.example")
+SELF_SIGNED = issue_server([HOST], None, NOW - DAY, NOW + DAY, key=key("leaf"))
+FUTURE = leaf(HOST, left=100)
+WRONG_AND_SELF_SIGNED = issue_server(["x.example"], None, NOW - 9 * DAY, NOW - DAY, key=key("leaf"))
+WRONG_AND_EXPIRED = leaf("x.example", left=-4)
+AIA = (FetchedIssuer("http://a.example/i", "x", (fingerprint(intermediate()),)),)
+
+
+def met(issued=None, *sent, way=None, version=0x0304, **evidence):
+    chain = sent or ((issued, intermediate()) if issued else (leaf(), intermediate()))
+    way = way or journey(hop(HTTP, 301, ("Location", HTTPS)), hop(HTTPS, issued=chain[0]))
+    looked = case(way, endpoints=[endpoint(handshake(*chain, version=version))], certificates=stored(*chain), **evidence)
+    (visit,) = predict_visits(looked)
+    return visit
+
+
+@pytest.mark.parametrize(
+    ("visit", "meets", "statuses"),
+    [
+        pytest.param(met(), Meeting.OPENS, (301, 200), id="opens"),
+        pytest.param(met(EXPIRED), Meeting.OUT_OF_DATE, (301,), id="expired"),
+        pytest.param(met(FUTURE), Meeting.OUT_OF_DATE, (301,), id="not-yet-valid"),
+        pytest.param(met(WRONG), Meeting.WRONG_NAME, (301,), id="wrong-name"),
+        pytest.param(met(None, SELF_SIGNED), Meeting.NOT_TRUSTED, (301,), id="self-signed"),
+        pytest.param(met(None, WRONG_AND_SELF_SIGNED), Meeting.NOT_TRUSTED, (301,), id="trust-hides-name-and-date"),
+        pytest.param(met(WRONG_AND_EXPIRED), Meeting.WRONG_NAME, (301,), id="name-hides-date"),
+        pytest.param(met(None, leaf()), Meeting.NOT_TRUSTED, (301,), id="incomplete-and-not-fetched"),
+        pytest.param(met(None, leaf(), fetched_issuers=AIA), Meeting.OPENS, (301, 200), id="incomplete-but-fetched"),
+        pytest.param(met(version=0x0301), Meeting.OLD_PROTOCOL, (301,), id="old-protocol"),
+        pytest.param(met(way=journey(HTTP)), Meeting.UNENCRYPTED, (200,), id="unencrypted"),
+        pytest.param(met(way=stopped(HTTPS, StopCause.NO_CONNECTION)), Meeting.CANNOT_CONNECT, (), id="cannot-connect"),
+        pytest.param(met(way=stopped(HTTPS, StopCause.NO_TLS), version=0x0301), Meeting.OLD_PROTOCOL, (), id="no-tls-but-old"),
+        pytest.param(
+            met(way=journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))),
+            Meeting.CIRCLES, (302, 302), id="circles",
+        ),
+        pytest.param(met(way=unseen(HTTPS)), Meeting.UNKNOWN, (), id="unknown"),
+    ],
+)  # fmt: skip
+def test_what_a_visitor_meets(visit, meets, statuses):
+    assert (visit.meets, visit.statuses) == (meets, statuses)
+
+
+# Judging and grouping
+
+
+def bare(*ways, **options):
+    return judge(case(*ways, **options))
+
+
+def test_judged_gap_carries_why_mend_and_the_lines_for_its_server():
+    plain = journey(hop(HTTP, 200, ("Server", "nginx/1.22.1")))
+    (judged,) = (each for each in bare(plain) if each.rule == "redirect/missing")
+    assert (judged.level, judged.server) == (Level.EXPOSES, "nginx")
+    assert f"server_name {HOST};" in judged.configuration
+    assert judged.check == f"curl -sI http://{HOST}/ | head -1"
+    assert "{" not in judged.mend + judged.check
+
+
+@pytest.mark.parametrize(
+    ("field", "server"),
+    [("Apache/2.4.62 (Debian)", "Apache"), ("Microsoft-IIS/10.0", "IIS"), ("Caddy", "Caddy"), ("mine", ""), ("", "")],
+)
+def test_server_software(field, server):
+    assert server_of(case(journey(hop(HTTP, 200, ("Server", field)))), HOST) == server
+
+
+@pytest.mark.parametrize(
+    ("where", "until", "expected"),
+    [
+        pytest.param(HOST, NOW.date(), Accepted, id="by-host-on-the-last-day"),
+        pytest.param(HTTP, NOW.date(), Accepted, id="by-place"),
+        pytest.param("other.example", NOW.date(), Gap, id="elsewhere"),
+        pytest.param(HOST, NOW.date() - datetime.timedelta(days=1), Gap, id="past-its-day"),
+    ],
+)
+def test_accepted_gaps(where, until, expected):
+    wishes = Wishes(accept=(AcceptedGap("redirect/missing", where, "nobody uses it", until),))
+    (judged,) = (each for each in bare(journey(HTTP), wishes=wishes) if each.rule == "redirect/missing")
+    assert type(judged.outcome) is expected
+    assert reaches((judged,), Level.NOTE) is (expected is Gap)
+
+
+def test_levels_can_be_wished():
+    judged = bare(journey(HTTP), wishes=Wishes(levels={"redirect/missing": "note"}))
+    assert [each.level for each in judged if each.rule == "redirect/missing"] == [Level.NOTE]
+
+
+def test_places():
+    assert [host_of_place(p) for p in ("x.example", "x.example at 192.0.2.7", "https://x.example:8443/a")] == ["x.example"] * 3
+
+
+def made(rule, outcome, level=Level.WEAKENS):
+    return Judged(rule, level, outcome)
+
+
+def test_gaps_of_one_cause_are_one_entry_worst_first():
+    outcomes = (
+        made("hsts/absent", Gap("a.example", "none", "x")),
+        made("hsts/absent", Gap("b.example", "none", "x")),
+        made("hsts/short", Gap("c.example", "1", "x", cause="c1")),
+        made("date/expired", Gap("d.example", "ended", "x"), Level.BREAKS),
+        made("date/expired", Unknown("e.example", "late"), Level.BREAKS),
+        made("date/expiring", Unknown("e.example", "late"), Level.EXPOSES),
+        made("hsts/absent", Holds("f.example", "y")),
+        made("hsts/absent", Accepted(Gap("g.example", "none", "x"), "because", NOW.date())),
+    )
+    entries = gap_entries(outcomes)
+    assert [(e.number, e.first.rule, e.places) for e in entries] == [
+        (1, "date/expired", ("d.example",)),
+        (2, "hsts/absent", ("a.example", "b.example")),
+        (3, "hsts/short", ("c.example",)),
+    ]
+    assert count_by_level(entries) == {Level.BREAKS: 1, Level.WEAKENS: 2}
+    assert worst_level(outcomes) is Level.BREAKS
+    assert (reaches(outcomes, Level.BREAKS), reaches(outcomes[:3], Level.EXPOSES)) == (True, False)
+    date_count, hsts_count = area_counts(outcomes)
+    assert (date_count.holds, date_count.made, date_count.unknown) == (0, 1, 2)
+    assert (hsts_count.holds, hsts_count.made, hsts_count.accepted) == (1, 5, 1)
+    assert [(e.where, e.rules) for e in unknown_entries(outcomes)] == [("e.example", ("date/expired", "date/expiring"))]
+
+
+# Drawn certificates
+
+
+@pytest.mark.parametrize(
+    ("sent", "links"),
+    [
+        pytest.param((leaf(), intermediate()), [LinkState.SENT, LinkState.SENT, LinkState.ANCHOR], id="good"),
+        pytest.param((leaf(),), [LinkState.SENT, LinkState.NOT_SENT, LinkState.ANCHOR], id="incomplete"),
+        pytest.param((SELF_SIGNED,), [LinkState.BROKEN], id="self-signed"),
+    ],
+)
+def test_links_of_a_drawn_path(sent, links):
+    looked = case(endpoints=[endpoint(handshake(*sent))], certificates=stored(*sent))
+    (drawn,) = served_certificates(looked)
+    assert [link.state for link in drawn.links] == links
+
+
+def test_missing_issuer_is_drawn_as_a_broken_link():
+    foreign = issue_server([HOST], issue_foreign(), NOW - DAY, NOW + DAY, key=key("leaf"))
+    (drawn,) = served_certificates(case(endpoints=[endpoint(handshake(foreign))], certificates=stored(foreign)))
+    assert [(link.title, link.state) for link in drawn.links] == [(HOST, LinkState.SENT), ("Foreign", LinkState.BROKEN)]
+
+
+def issue_foreign():
+    from pewter.lab.authority import issue_ca
+
+    return issue_ca("Foreign", None, NOW - DAY, NOW + DAY, key=key("foreign"))
+
+
+def test_places_of_a_certificate_are_folded():
+    looked = case(
+        names=[name(HOST, ADDRESS, "192.0.2.11")],
+        endpoints=[endpoint(handshake()), endpoint(handshake(), address="192.0.2.11")],
+    )
+    assert [drawn.places for drawn in served_certificates(looked)] == [(HOST,)]
+
+
+# The saved review
+
+
+def review_of(*ways, **options):
+    return make_review(case(*ways, **options))
+
+
+def test_review_goes_to_json_and_back_without_loss():
+    review = review_of(journey(HTTP), unseen(HTTPS), endpoints=[endpoint(handshake(), NoConnection("refused", "r"))])
+    octets = write_review(review)
+    assert read_review(octets, "x") == review
+    assert json.loads(octets)["format"] == FORMAT
+    assert write_review(make_review(case_of(review, case().stores))) != b""
+
+
+@pytest.mark.parametrize(
+    ("octets", "message"),
+    [
+        (b"", "x.json is no saved review"),
+        (b"[]", "x.json is no saved review"),
+        (b'{"format": "pewter-review/9"}', "x.json has the format 'pewter-review/9'; this Pewter reads"),
+        (b'{"format": "pewter-review/1"}', "x.json is a damaged review: Object missing required field"),
+    ],
+)
+def test_what_is_no_review(octets, message):
+    with pytest.raises(FileError, match=message):
+        read_review(octets, "x.json")
+
+
+@given(st.recursive(st.none() | st.text() | st.integers(), lambda c: st.lists(c) | st.dictionaries(st.text(), c), max_leaves=5))
+def test_hostile_review_files_are_refused(content):
+    with pytest.raises(FileError):
+        read_review(msgspec.json.encode({"format": FORMAT, "evidence": content}), "x.json")
+
+
+def test_published_schema_is_that_of_the_types():
+    published = (Path(__file__).parents[2] / "docs" / "pewter-review.schema.json").read_text(encoding="utf-8")
+    assert published == build_schema(), "run 'make schema'"
+
+
+def test_what_counts_as_reviewed():
+    refused = NoConnection("refused", "r")
+    assert not was_reviewed(review_of(stopped(HTTP, StopCause.NO_CONNECTION), endpoints=[endpoint(refused)]))
+    assert was_reviewed(review_of(journey(HTTP), endpoints=[endpoint(refused)]))
+    assert was_reviewed(review_of(endpoints=[endpoint(handshake())]))

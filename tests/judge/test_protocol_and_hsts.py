@@ -1,0 +1,134 @@
+import datetime
+
+import pytest
+from support.cases import case, endpoint, handshake, hop, journey, name, outcomes, stopped, unseen
+from support.certificates import HOST
+
+from pewter.evidence import Alert, Ended, Name, NoConnection, Proof, StopCause, Unseen
+from pewter.judge import hsts, protocol
+from pewter.judge.expectations import Expectations, Wishes
+from pewter.judge.outcomes import Gap, Holds, Unknown
+
+REFUSES = Alert(2, 70)
+NOT_REACHED = Unseen("not reached")
+REFUSED = NoConnection("refused", "the connection was refused")
+
+
+def old(version):
+    return handshake(version=version)
+
+
+def gap(seen, expected="TLS 1.2 or newer only"):
+    return Gap(HOST, seen, expected, cause="obsolete versions")
+
+
+@pytest.mark.parametrize(
+    ("tls11", "tls10", "expected"),
+    [
+        pytest.param(old(0x302), old(0x301), [gap("TLS 1.0 accepted"), gap("TLS 1.1 accepted")], id="gap"),
+        pytest.param(
+            REFUSES,
+            Ended("closed", "the server closed the connection"),
+            [Holds(HOST, "TLS 1.0 refused"), Holds(HOST, "TLS 1.1 refused by alert protocol_version")],
+            id="holds",
+        ),
+        pytest.param(REFUSES, NOT_REACHED, [Unknown(HOST, "TLS 1.0: not reached"), Holds(HOST, "TLS 1.1 refused by alert protocol_version")], id="unknown"),
+        pytest.param(REFUSES, REFUSED, [Unknown(HOST, "TLS 1.0: the connection was refused"), Holds(HOST, "TLS 1.1 refused by alert protocol_version")], id="refused-connection-is-no-refused-version"),
+    ],
+)  # fmt: skip
+def test_obsolete(tls11, tls10, expected):
+    looked = case(endpoints=[endpoint(handshake(), handshake(version=0x303), tls11, tls10)])
+    assert outcomes(protocol.obsolete, looked) == expected
+
+
+def test_obsolete_concludes_nothing_where_no_hello_was_accepted():
+    looked = case(endpoints=[endpoint(REFUSED, REFUSED, Ended("reset", "reset"), Ended("reset", "reset"))])
+    assert {type(outcome) for outcome in outcomes(protocol.obsolete, looked)} == {Unknown}
+
+
+def test_minimum_protocol_is_an_expectation():
+    wishes = Wishes(Expectations(minimum_protocol="TLS 1.1"))
+    looked = case(endpoints=[endpoint(handshake(), handshake(version=0x303), old(0x302), old(0x301))], wishes=wishes)
+    assert outcomes(protocol.obsolete, looked) == [gap("TLS 1.0 accepted", "TLS 1.1 or newer only")]
+
+
+@pytest.mark.parametrize(
+    ("answers", "too_old", "no_tls13"),
+    [
+        pytest.param((handshake(),), [Holds(HOST, "up to TLS 1.3")], [Holds(HOST, "TLS 1.3 accepted")], id="modern"),
+        pytest.param(
+            (old(0x303), old(0x303)), [Holds(HOST, "up to TLS 1.2")], [Gap(HOST, "at most TLS 1.2", "TLS 1.3 accepted")], id="1.2"
+        ),
+        pytest.param(
+            (REFUSES, REFUSES, REFUSES, old(0x301)),
+            [Gap(HOST, "nothing newer than TLS 1.0", "TLS 1.2 and TLS 1.3")],
+            [],
+            id="1.0-only",
+        ),
+        pytest.param((NOT_REACHED,), [Unknown(HOST, "not reached")], [Unknown(HOST, "not reached")], id="unknown"),
+        pytest.param(
+            (NOT_REACHED, old(0x303)), [Holds(HOST, "up to TLS 1.2")], [Unknown(HOST, "not reached")], id="1.3-not-asked"
+        ),
+    ],
+)
+def test_newest_version(answers, too_old, no_tls13):
+    looked = case(endpoints=[endpoint(*answers)])
+    assert outcomes(protocol.too_old_only, looked) == too_old
+    assert outcomes(protocol.no_tls13, looked) == no_tls13
+
+
+@pytest.mark.parametrize(
+    ("proof", "expected"),
+    [(Proof.VERIFIED, Holds), (Proof.FAILED, Gap), (Proof.NOT_CHECKED, None), (Proof.NOT_GIVEN, None)],
+)
+def test_key_not_proven(proof, expected):
+    found = outcomes(protocol.key_not_proven, case(endpoints=[endpoint(handshake(proof=proof))]))
+    assert [type(outcome) for outcome in found] == ([expected] if expected else [])
+
+
+AT_LEAST = "max-age=15552000 or more (180 days)"
+HTTPS = f"https://{HOST}/"
+
+
+def answered(*values):
+    return journey(hop(HTTPS, 200, *(("Strict-Transport-Security", value) for value in values)))
+
+
+@pytest.mark.parametrize(
+    ("way", "absent", "short"),
+    [
+        pytest.param(answered("max-age=86400"), [Holds(HOST, "max-age=86400")], [Gap(HOST, "max-age=86400 (1 day)", AT_LEAST)], id="short"),
+        pytest.param(answered("max-age=15552000"), [Holds(HOST, "max-age=15552000")], [Holds(HOST, "max-age=15552000")], id="holds-at-the-limit"),
+        pytest.param(answered("max-age=1", "max-age=15552000"), [Holds(HOST, "max-age=1")], [Gap(HOST, "max-age=1 (1 second)", AT_LEAST)], id="first-field-decides"),
+        pytest.param(answered("max-age=0"), [Holds(HOST, "max-age=0")], [Gap(HOST, "max-age=0 (0 days)", AT_LEAST)], id="zero"),
+        pytest.param(answered("max-age=" + "9" * 40), [Holds(HOST, "max-age=" + "9" * 40)], [Holds(HOST, "max-age=" + "9" * 40)], id="forty-digits"),
+        pytest.param(answered(), [Gap(HOST, "no Strict-Transport-Security", AT_LEAST)], [], id="absent"),
+        pytest.param(
+            answered("max-age=1; max-age=2"),
+            [Gap(HOST, "a Strict-Transport-Security that browsers ignore: directive max-age is given twice", AT_LEAST)],
+            [],
+            id="ignored",
+        ),
+        pytest.param(unseen(HTTPS), [Unknown(HOST, "not reached")], [Unknown(HOST, "not reached")], id="unknown"),
+        pytest.param(stopped(HTTPS, StopCause.NO_CONNECTION), [Unknown(HOST, "the connection was refused")], [Unknown(HOST, "the connection was refused")], id="no-connection"),
+    ],
+)  # fmt: skip
+def test_hsts(way, absent, short):
+    looked = case(way)
+    assert outcomes(hsts.absent, looked) == absent
+    assert outcomes(hsts.short, looked) == short
+
+
+def test_field_over_http_does_not_count():
+    plain = journey(hop(f"http://{HOST}/", 301, ("Strict-Transport-Security", "max-age=99999999")), hop(HTTPS))
+    assert outcomes(hsts.absent, case(plain)) == [Gap(HOST, "no Strict-Transport-Security", AT_LEAST)]
+
+
+@pytest.mark.parametrize("looked", [Name("192.0.2.7", True, (), ("192.0.2.7",)), Name(HOST)], ids=["address", "no-address"])
+def test_names_without_a_policy_to_note(looked):
+    assert outcomes(hsts.absent, case(answered(), names=[looked, name("x.example")][:1])) == []
+
+
+def test_minimum_age_is_an_expectation():
+    wishes = Wishes(Expectations(hsts_minimum_age=datetime.timedelta(days=1)))
+    assert outcomes(hsts.short, case(answered("max-age=86400"), wishes=wishes)) == [Holds(HOST, "max-age=86400")]

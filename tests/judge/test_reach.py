@@ -1,0 +1,147 @@
+import pytest
+from support.cases import ADDRESS, case, endpoint, handshake, hop, journey, name, outcomes, stopped, unseen
+from support.certificates import HOST
+
+from pewter.evidence import Alert, Answer, Ended, Lookup, Name, NoConnection, NotTls, Seen, StopCause, Unseen
+from pewter.judge import reach
+from pewter.judge.outcomes import Gap, Holds, Level, Unknown
+
+REFUSED = NoConnection("refused", "the connection was refused")
+SILENT = Ended("silent", "no whole answer within 10 s")
+NOT_REACHED = Unseen("not reached")
+SECOND = "192.0.2.11"
+
+
+def looked_up(*answers, declared=True):
+    return Name(HOST, declared, tuple(map(Lookup, ("A", "AAAA"), answers)))
+
+
+NOTHING, NO_NAME = Seen(Answer("NOERROR")), Seen(Answer("NXDOMAIN"))
+
+
+@pytest.mark.parametrize(
+    ("looked", "expected"),
+    [
+        pytest.param(name(), Holds(HOST, ADDRESS), id="holds"),
+        pytest.param(looked_up(NO_NAME, NO_NAME), Gap(HOST, "A: NXDOMAIN; AAAA: NXDOMAIN, no address", "an A or AAAA record"), id="gap"),
+        pytest.param(
+            looked_up(NOTHING, NOTHING, declared=False),
+            Gap(HOST, "A: NOERROR; AAAA: NOERROR, no address", "an A or AAAA record", level=Level.NOTE),
+            id="sibling-is-a-note",
+        ),
+        pytest.param(looked_up(NO_NAME, Unseen("timed out")), Unknown(HOST, "timed out"), id="unknown"),
+        pytest.param(looked_up(Unseen("timed out"), Seen(Answer("NOERROR", (), ("2001:db8::1",)))), Holds(HOST, "2001:db8::1"), id="one-is-enough"),
+    ],
+)  # fmt: skip
+def test_no_address(looked, expected):
+    assert outcomes(reach.no_address, case(names=[looked])) == [expected]
+
+
+STATES = [
+    pytest.param((handshake(),), "answers", id="answers"),
+    pytest.param((SILENT, handshake()), "answers", id="one-hello-is-enough"),
+    pytest.param((REFUSED, REFUSED), "closed", id="refused"),
+    pytest.param((SILENT,), "closed", id="silent"),
+    pytest.param((NotTls(b"HTTP/1.1 400 Bad Request\r\nx"),), "not tls", id="plain-http"),
+    pytest.param((Ended("garbled", "record, octet 3: rubbish"),), "not tls", id="garbled"),
+    pytest.param((Alert(2, 40), Alert(2, 70)), "refuses", id="alerts"),
+    pytest.param((NOT_REACHED,), "unseen", id="unseen"),
+]
+
+
+@pytest.mark.parametrize(("answers", "state"), STATES)
+def test_one_rule_speaks_of_each_state(answers, state):
+    looked = case(endpoints=[endpoint(*answers)])
+    gaps = {
+        rule.name: [type(o) for o in outcomes(rule, looked)] for rule in (reach.closed, reach.not_tls, reach.refuses_hello)
+    }
+    expected = {
+        "answers": ([Holds], [Holds], [Holds]),
+        "closed": ([Gap], [], []),
+        "not tls": ([Holds], [Gap], []),
+        "refuses": ([Holds], [Holds], [Gap]),
+        "unseen": ([Unknown], [Unknown], []),
+    }[state]
+    assert tuple(gaps.values()) == expected
+
+
+@pytest.mark.parametrize(
+    ("answer", "seen"),
+    [
+        (NotTls(b"HTTP/1.1 400 Bad Request\r\nx"), "port 443: plain HTTP: HTTP/1.1 400 Bad Request"),
+        (NotTls(b"SSH-2.0-x\r\n"), "port 443: no TLS record, but 'SSH-2.0-x\\r\\n'"),
+        (NotTls(b"\xff\xfe"), "port 443: no TLS record, but ff fe"),
+        (Ended("garbled", "record, octet 3: rubbish"), "port 443: record, octet 3: rubbish"),
+    ],
+)
+def test_what_answers_in_place_of_tls(answer, seen):
+    assert outcomes(reach.not_tls, case(endpoints=[endpoint(answer)])) == [Gap(HOST, seen, "a TLS handshake")]
+
+
+def two(first, second):
+    return case(names=[name(HOST, ADDRESS, SECOND)], endpoints=[endpoint(first), endpoint(second, address=SECOND)])
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "expected"),
+    [
+        pytest.param(handshake(), REFUSED, [Gap(HOST, f"answer: {ADDRESS}; do not: {SECOND}", "an answer at every address")], id="gap"),
+        pytest.param(handshake(), handshake(), [Holds(HOST, "2 addresses answer")], id="holds"),
+        pytest.param(handshake(), Unseen("no way to IPv6"), [Unknown(HOST, "no way to IPv6")], id="unknown"),
+        pytest.param(REFUSED, REFUSED, [], id="none-answers-is-another-rule"),
+    ],
+)  # fmt: skip
+def test_some_addresses(first, second, expected):
+    assert outcomes(reach.some_addresses, two(first, second)) == expected
+
+
+def test_unlike_addresses():
+    alike = outcomes(reach.unlike_addresses, two(handshake(), handshake()))
+    assert alike == [Holds(HOST, "2 addresses alike")]
+    (gap,) = outcomes(reach.unlike_addresses, two(handshake(), handshake(version=0x0303)))
+    assert gap.seen == f"differ: versions ({ADDRESS}: TLS 1.3; {SECOND}: TLS 1.2)"
+    assert outcomes(reach.unlike_addresses, two(handshake(), REFUSED)) == []
+
+
+def test_unlike_home_pages_are_seen_by_address():
+    journeys = [
+        journey(hop(f"https://{HOST}/", 200, ("Strict-Transport-Security", "max-age=5")), by=ADDRESS),
+        journey(hop(f"https://{HOST}/", 503), by=SECOND),
+    ]
+    looked = case(*journeys, endpoints=[endpoint(handshake()), endpoint(handshake(), address=SECOND)])
+    (gap,) = outcomes(reach.unlike_addresses, looked)
+    assert gap.seen == f"differ: home page ({ADDRESS}: 200, HSTS max-age=5; {SECOND}: 503, no HSTS)"
+
+
+@pytest.mark.parametrize(
+    ("way_in", "expected"),
+    [
+        pytest.param(journey(f"http://{HOST}/"), [Holds(HOST, "port 80 answers")], id="holds"),
+        pytest.param(
+            stopped(f"http://{HOST}/", StopCause.NO_CONNECTION),
+            [Gap(HOST, "the connection was refused", "an answer on port 80 that leads to https")],
+            id="gap",
+        ),
+        pytest.param(unseen(f"http://{HOST}/"), [Unknown(HOST, "not reached")], id="unknown"),
+        pytest.param(journey(f"https://{HOST}/"), [], id="https-is-another-rule"),
+    ],
+)
+def test_port_80(way_in, expected):
+    assert outcomes(reach.port_80, case(way_in)) == expected
+
+
+@pytest.mark.parametrize(
+    ("date", "expected"),
+    [
+        pytest.param("Mon, 23 Nov 2026 12:05:00 GMT", [Holds(HOST, "the clock is right")], id="holds-at-the-limit"),
+        pytest.param(
+            "Mon, 23 Nov 2026 12:06:00 GMT",
+            [Gap(HOST, "Date: Mon, 23 Nov 2026 12:06:00 GMT, 6 minutes ahead", "the present time", cause="clock")],
+            id="gap",
+        ),
+        pytest.param("yesterday", [], id="no-date"),
+        pytest.param("Mon, 23 Nov 2026 12:06:00 -0000", [], id="no-zone"),
+    ],
+)
+def test_clock(date, expected):
+    assert outcomes(reach.clock, case(journey(hop(f"https://{HOST}/", 200, ("Date", date))))) == expected

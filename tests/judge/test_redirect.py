@@ -1,0 +1,191 @@
+import pytest
+from support.cases import case, hop, journey, name, outcomes, stopped, unseen
+from support.certificates import HOST
+
+from pewter.evidence import StopCause, Stopped, Unseen
+from pewter.judge import redirect
+from pewter.judge.expectations import Wishes
+from pewter.judge.outcomes import Gap, Holds, Unknown
+
+APEX = "marram-ferries.example"
+OTHER = "tickets.marram-ferries.example"
+HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
+NAMES = [name(HOST), name(APEX), name(OTHER)]
+LOOP = Stopped(HTTP, StopCause.LOOP, "it comes round again")
+
+
+def judged(rule, *journeys):
+    return outcomes(rule, case(*journeys, names=NAMES, wishes=Wishes(canonical=f"https://{HOST}")))
+
+
+@pytest.mark.parametrize(
+    ("ways", "expected"),
+    [
+        pytest.param([journey(HTTP, HTTPS)], [Holds(HTTP, "leaves plain http")], id="holds"),
+        pytest.param([journey(HTTP)], [Gap(HTTP, "200 over plain http", "a redirect to https")], id="gap"),
+        pytest.param([journey(hop(HTTP, 401))], [Gap(HTTP, "401 over plain http", "a redirect to https")], id="password-asked-for"),
+        pytest.param([journey(HTTP, f"http://{APEX}/")], [Gap(HTTP, "200 over plain http", "a redirect to https")], id="plain-to-plain"),
+        pytest.param([unseen(HTTP)], [Unknown(HTTP, "not reached")], id="unknown"),
+        pytest.param([journey(HTTP), journey(f"{HTTP}a", f"{HTTPS}a")], [Holds(f"{HTTP}a", "leaves plain http")], id="mixed-is-partial"),
+        pytest.param([stopped(HTTP, StopCause.NO_CONNECTION)], [], id="closed-is-another-rule"),
+        pytest.param([journey(hop(HTTP, 404))], [], id="error-page-is-another-rule"),
+        pytest.param([journey(HTTPS)], [], id="https-is-left-alone"),
+    ],
+)  # fmt: skip
+def test_missing(ways, expected):
+    assert judged(redirect.missing, *ways) == expected
+
+
+@pytest.mark.parametrize(
+    ("ways", "expected"),
+    [
+        pytest.param(
+            [journey(HTTP, HTTPS), journey(f"{HTTP}login")],
+            [Gap(HOST, "answered in plain http: /login; redirected to https: /", "every path redirected to https")],
+            id="gap",
+        ),
+        pytest.param([journey(HTTP, HTTPS), journey(f"{HTTP}a", f"{HTTPS}a")], [Holds(HOST, "2 paths redirected")], id="holds"),
+        pytest.param([journey(HTTP, HTTPS), unseen(f"{HTTP}a")], [Unknown(HOST, "not reached")], id="unknown"),
+        pytest.param([journey(HTTP), journey(f"{HTTP}a")], [], id="none-redirected-is-missing"),
+        pytest.param([journey(HTTP, HTTPS)], [], id="one-path-tells-nothing"),
+    ],
+)  # fmt: skip
+def test_partial(ways, expected):
+    assert judged(redirect.partial, *ways) == expected
+
+
+def moved(status, *urls):
+    *first, last = urls
+    return journey(*(hop(url, status, ("Location", after)) for url, after in zip(first, urls[1:], strict=True)), hop(last))
+
+
+@pytest.mark.parametrize(
+    ("way", "expected"),
+    [
+        pytest.param(moved(301, HTTP, HTTPS), [Holds(HTTP, "301")], id="holds"),
+        pytest.param(moved(308, HTTP, HTTPS), [Holds(HTTP, "308")], id="308-holds"),
+        pytest.param(
+            moved(307, HTTP, HTTPS),
+            [Gap(HTTP, f"307 from http://{HOST} to https://{HOST}", "301 or 308", cause=f"temporary at {HOST}")],
+            id="gap",
+        ),
+        pytest.param(
+            moved(302, f"https://{APEX}/", HTTPS),
+            [Gap(f"https://{APEX}/", f"302 from https://{APEX} to https://{HOST}", "301 or 308", cause=f"temporary at {APEX}")],
+            id="to-the-canonical-host",
+        ),
+        pytest.param(moved(302, HTTPS, f"{HTTPS}login"), [], id="within-one-host-is-left-alone"),
+        pytest.param(journey(hop(HTTP, 302, ("Location", HTTPS)), hop(HTTPS, 302), end=LOOP), [], id="loop-is-another-rule"),
+    ],
+)
+def test_temporary(way, expected):
+    assert judged(redirect.temporary, way) == expected
+
+
+@pytest.mark.parametrize(
+    ("way", "expected"),
+    [
+        pytest.param(journey(HTTP, HTTPS), [Holds(HTTP, "https to the end")], id="holds"),
+        pytest.param(
+            journey(HTTPS, f"http://{OTHER}/"),
+            [Gap(HTTPS, f"301 from {HTTPS} to http://{OTHER}/", "https all the way", cause=f"https://{HOST} to http://{OTHER}")],
+            id="gap",
+        ),
+        pytest.param(journey(HTTP), [], id="never-https-is-left-alone"),
+        pytest.param(journey(hop(HTTPS, 302), hop(HTTP, 302), end=LOOP), [], id="loop-is-another-rule"),
+    ],
+)
+def test_downgrade(way, expected):
+    assert judged(redirect.downgrade, way) == expected
+
+
+def test_loop_reads_alike_from_every_way_in():
+    there = journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))
+    back = journey(hop(HTTPS, 302), hop(HTTP, 302), end=Stopped(HTTPS, StopCause.LOOP, ""))
+    gaps = judged(redirect.loop, there, back)
+    assert {(gap.seen, gap.cause) for gap in gaps} == {(f"{HTTP} → {HTTPS} → {HTTP}", f"circle at {HOST}")}
+    assert "proxy" in gaps[0].detail
+
+
+@pytest.mark.parametrize(
+    ("way", "expected"),
+    [
+        pytest.param(journey(HTTP, HTTPS), [Holds(HTTP, "2 hops")], id="holds"),
+        pytest.param(unseen(HTTP), [Unknown(HTTP, "not reached")], id="unknown"),
+        pytest.param(
+            journey(*(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{HTTPS}21", StopCause.TOO_MANY_HOPS, "")),
+            [Gap(f"{HTTPS}0", f"{HTTPS}0 → {HTTPS}1 → {HTTPS}10 → {HTTPS}11 → …", "a page", cause=f"circle at {HOST}")],
+            id="endless",
+        ),
+        pytest.param(stopped(HTTP, StopCause.NO_CONNECTION), [], id="no-answer-is-another-rule"),
+    ],
+)
+def test_loop(way, expected):
+    found = judged(redirect.loop, way)
+    if isinstance(found[0] if found else None, Gap):
+        assert (found[0].where, found[0].expected, found[0].cause) == (expected[0].where, "a page", expected[0].cause)
+    else:
+        assert found == expected
+
+
+@pytest.mark.parametrize(
+    ("way", "expected"),
+    [
+        pytest.param(journey(f"http://{APEX}/", HTTPS), [Holds(f"http://{APEX}/", f"lands on https://{HOST}")], id="holds"),
+        pytest.param(
+            journey(f"http://{APEX}/", f"https://{APEX}/"),
+            [Gap(f"http://{APEX}/", f"lands on https://{APEX}/", f"https://{HOST}", cause=f"{APEX} lands on https://{APEX}")],
+            id="gap",
+        ),
+        pytest.param(journey(f"http://{OTHER}/", f"https://{OTHER}/"), [Holds(f"http://{OTHER}/", f"lands on https://{OTHER}")], id="another-service-keeps-its-visitors"),
+        pytest.param(journey(HTTP), [], id="plain-http-is-another-rule"),
+        pytest.param(journey(hop(f"https://{APEX}/", 404)), [], id="error-is-another-rule"),
+    ],
+)  # fmt: skip
+def test_wrong_place(way, expected):
+    assert judged(redirect.wrong_place, way) == expected
+
+
+DEEP = "timetable?day=sat"
+
+
+@pytest.mark.parametrize(
+    ("way", "lost"),
+    [
+        pytest.param(journey(HTTP + DEEP, HTTPS + DEEP), False, id="holds"),
+        pytest.param(journey(HTTP + DEEP, HTTPS + "en/" + DEEP), False, id="prefix-added"),
+        pytest.param(journey(HTTP + DEEP, HTTPS), True, id="path-and-query-lost"),
+        pytest.param(journey(HTTP + DEEP, HTTPS + "timetable"), True, id="query-lost"),
+        pytest.param(journey(HTTP, HTTPS), None, id="home-page-is-left-alone"),
+        pytest.param(journey(HTTPS + DEEP, HTTPS), None, id="within-one-origin-is-left-alone"),
+    ],
+)
+def test_drops_path(way, lost):
+    found = judged(redirect.drops_path, way)
+    assert [type(outcome) for outcome in found] == {None: [], False: [Holds], True: [Gap]}[lost]
+    if lost:
+        assert found[0].expected == HTTPS + DEEP
+
+
+@pytest.mark.parametrize(
+    ("way", "expected"),
+    [
+        pytest.param(journey(HTTPS), [Holds(HTTPS, "200")], id="holds"),
+        pytest.param(journey(hop(HTTPS, 403)), [Holds(HTTPS, "403")], id="closed-to-strangers"),
+        pytest.param(journey(hop(HTTPS, 404)), [Gap(HTTPS, f"404 at {HTTPS}", "a page", cause=f"404 {HOST}")], id="error"),
+        pytest.param(
+            journey(hop(HTTPS, 302), end=Stopped("file:///x", StopCause.BAD_LOCATION, "no http")),
+            [Gap(HTTPS, "file:///x: no http", "a page", cause=f"{HOST}: no http")],
+            id="bad-location",
+        ),
+        pytest.param(
+            stopped(HTTPS, StopCause.NO_ANSWER, "the answer is no HTTP"),
+            [Gap(HTTPS, f"{HTTPS}: the answer is no HTTP", "a page", cause=f"{HOST}: the answer is no HTTP")],
+            id="no-http",
+        ),
+        pytest.param(stopped(HTTPS, StopCause.NO_CONNECTION), [], id="first-hop-without-connection-is-reach"),
+        pytest.param(journey(hop(HTTP, 301), end=Unseen("late")), [], id="unseen"),
+    ],
+)
+def test_broken_target(way, expected):
+    assert judged(redirect.broken_target, way) == expected

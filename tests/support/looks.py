@@ -1,0 +1,57 @@
+"""Looks taken at peers and at small worlds of the lab."""
+
+import asyncio
+import datetime
+
+from support.certificates import NOW, intermediate, leaf, parsed, root, store
+
+from pewter.evidence import Evidence
+from pewter.gather.look import LookOptions, look
+from pewter.gather.routes import Routes, read_address_and_port, read_route
+from pewter.lab.web_server import VirtualHost
+from pewter.lab.world import Scenario, World, WorldThread
+
+HOST = "www.marram-ferries.example"
+PEER = "tickets.marram-ferries.example"
+"""A name without a sibling, so that no look-up has to be waited for."""
+
+
+class NoProgress:
+    def planned(self, what: str) -> None: ...
+
+    def done(self, what: str) -> None: ...
+
+
+def take(*targets: str, routes=(), resolver=None, paths=("/",), whole=20.0, step=3.0, stores=None, port=443) -> Evidence:
+    """One look; the name service is only asked where a resolver is given."""
+    options = LookOptions(
+        targets=tuple((target, port) for target in targets or (PEER,)),
+        paths=paths,
+        routes=Routes(tuple(map(read_route, routes))),
+        # Nobody listens at the discard port: a look-up that should not happen fails at once.
+        resolver=read_address_and_port(resolver or "127.0.0.1:9", "--resolver", 53),
+        stores=stores if stores is not None else (store(root()),),
+        given_trust=(parsed(root()),),
+        whole_seconds=whole,
+        step_seconds=step,
+    )
+    return asyncio.run(look(options, NoProgress()))
+
+
+def at_ports(https: int, http: int | None = None, host: str = PEER) -> tuple[str, ...]:
+    return (f"{host}:443=127.0.0.1:{https}", f"{host}:80=127.0.0.1:{http or https}")
+
+
+def world(hosts: dict[str, VirtualHost], address: str = "192.0.2.10", **others: object) -> WorldThread:
+    """All hosts at one address."""
+    zone = {name: (address,) for name in hosts}
+    return WorldThread(World(Scenario(zone, {(address,): hosts}, root()), **others))  # type: ignore[arg-type]
+
+
+def take_in(running: World, *targets: str, **options: object) -> Evidence:
+    return take(*targets, routes=running.routes, resolver=running.resolver, **options)  # type: ignore[arg-type]
+
+
+CHAIN = (leaf(), intermediate())
+NOW_REALLY = datetime.datetime.now(datetime.UTC)
+__all__ = ["CHAIN", "HOST", "NOW", "PEER", "at_ports", "take", "take_in", "world"]
