@@ -25,6 +25,11 @@ def test_routes_of_a_name(text, asked, expected):
     assert found == ((expected,) if expected else ())
 
 
+def test_route_of_a_name_goes_on_by_the_route_of_its_address():
+    routes = Routes((read_route("x.example=192.0.2.7"), read_route("192.0.2.7:443=127.0.0.1:18443")))
+    assert routes.for_name("x.example", 443) == (Destination("192.0.2.7", 443, "127.0.0.1", 18443),)
+
+
 def test_routes_of_an_address():
     routes = Routes((read_route("192.0.2.7:443=127.0.0.1:18443"), read_route("[2001:db8::7]:443=127.0.0.1:18443")))
     assert routes.for_address("192.0.2.7", 443).reached_at == "127.0.0.1:18443"

@@ -112,13 +112,13 @@ class Routes:
         self.routes = routes
 
     def for_name(self, name: str, port: int) -> tuple[Destination, ...]:
-        """Where the routes of a name lead; empty where the name service decides."""
-        found = (
-            Destination(route.to_address, port, route.to_address, route.to_port or port)
-            for route in self.routes
-            if route.host == name and route.port in {None, port}
-        )
-        return tuple(dict.fromkeys(found))
+        """Where the routes of a name lead, by the routes of their addresses; empty where the name service decides."""
+        found: dict[Destination, None] = {}
+        for route in self.routes:
+            if route.host == name and route.port in {None, port}:
+                onward = self.for_address(route.to_address, route.to_port or port)
+                found[Destination(route.to_address, port, onward.connect_address, onward.connect_port)] = None
+        return tuple(found)
 
     def for_address(self, address: str, port: int) -> Destination:
         """Where a connection to an address goes."""

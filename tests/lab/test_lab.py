@@ -1,0 +1,200 @@
+"""The simulated world is what it says, and the review finds in it just what was put there."""
+
+import asyncio
+import datetime
+import time
+
+import dns.asyncquery
+import dns.message
+import dns.rcode
+import pytest
+from support.looks import CHAIN, take, take_in, world
+
+from pewter.judge.case import Case
+from pewter.judge.expectations import Wishes
+from pewter.judge.results import gap_entries, unknown_entries
+from pewter.judge.review import make_review
+from pewter.judge.visits import Meeting
+from pewter.lab.marram import (
+    APEX,
+    FREIGHT,
+    NAMES,
+    PATHS,
+    STAFF,
+    STATUS,
+    TICKETS,
+    TIMETABLE,
+    WEBMAIL,
+    WWW,
+    WWW_TICKETS,
+    Stage,
+    marram_ferries,
+)
+from pewter.lab.name_server import NameServer
+from pewter.lab.relay import TcpRelay, UdpRelay
+from pewter.lab.web_server import Response, VirtualHost
+from pewter.lab.world import World, WorldThread
+from pewter.pki import read_certificate
+
+TABLE = {"x.example": ("192.0.2.7", "2001:db8::7"), "alias.example": ("=x.example",), "deep.a.example": ("192.0.2.8",)}
+
+
+@pytest.mark.parametrize(
+    ("name", "record_type", "rcode", "answers"),
+    [
+        ("x.example", "A", "NOERROR", ["x.example. 60 IN A 192.0.2.7"]),
+        ("X.Example", "AAAA", "NOERROR", ["x.example. 60 IN AAAA 2001:db8::7"]),
+        ("x.example", "MX", "NOERROR", []),
+        ("alias.example", "A", "NOERROR", ["alias.example. 60 IN CNAME x.example.", "x.example. 60 IN A 192.0.2.7"]),
+        ("a.example", "A", "NOERROR", []),
+        ("gone.example", "A", "NXDOMAIN", []),
+    ],
+)
+@pytest.mark.parametrize("transport", ["udp", "tcp"])
+def test_name_server(name, record_type, rcode, answers, transport):
+    async def ask():
+        server = await NameServer(TABLE).start()
+        try:
+            query = dns.message.make_query(name, record_type)
+            send = dns.asyncquery.udp if transport == "udp" else dns.asyncquery.tcp
+            return await send(query, "127.0.0.1", port=server.port, timeout=2)
+        finally:
+            await server.stop()
+
+    response = asyncio.run(ask())
+    assert dns.rcode.to_text(response.rcode()) == rcode
+    assert [line for rrset in response.answer for line in rrset.to_text().lower().split("\n")] == [line.lower() for line in answers]
+
+
+def test_name_server_ignores_rubbish():
+    assert NameServer(TABLE).answer(b"rubbish") is None
+
+
+def test_relay_adds_its_delay_each_way_and_a_round_trip_for_connecting():
+    async def run():
+        server = await asyncio.start_server(echo, "127.0.0.1", 0)
+        relay = await TcpRelay(server.sockets[0].getsockname()[1], 0.05).start()
+        begun = time.monotonic()
+        reader, writer = await asyncio.open_connection("127.0.0.1", relay.port)
+        times = []
+        for word in (b"one", b"two"):
+            writer.write(word)
+            assert await reader.readexactly(3) == word
+            times.append(time.monotonic() - begun)
+        writer.close()
+        await relay.stop()
+        server.close()
+        return times
+
+    async def echo(reader, writer):
+        while octets := await reader.read(100):
+            writer.write(octets)
+        writer.close()
+
+    first, second = asyncio.run(run())
+    assert 0.2 <= first < 0.3
+    assert 0.1 <= second - first < 0.2
+
+
+def test_relay_of_datagrams():
+    async def run():
+        server = await NameServer(TABLE).start()
+        relay = await UdpRelay(server.port, 0.05).start()
+        begun = time.monotonic()
+        await dns.asyncquery.udp(dns.message.make_query("x.example", "A"), "127.0.0.1", port=relay.port, timeout=2)
+        await relay.stop()
+        await server.stop()
+        return time.monotonic() - begun
+
+    assert 0.1 <= asyncio.run(run()) < 0.25
+
+
+def test_review_through_the_relay_takes_at_most_ten_round_trips():
+    host = "status.marram-ferries.example"
+
+    def handle(request):
+        if request.scheme == "http":
+            return Response(301, (("Location", f"https://{request.host}{request.target}"),))
+        return Response(200)
+
+    with world({host: VirtualHost(handle, CHAIN)}) as running:
+        take_in(running, host)  # what is imported on first use must not count
+    with world({host: VirtualHost(handle, CHAIN)}, delay_seconds=0.05) as running:
+        evidence = take_in(running, host)
+    assert all(journey.hops for journey in evidence.journeys)
+    assert evidence.elapsed_seconds < 1.0
+
+
+# Marram Ferries
+
+
+def reviewed(stage: Stage):
+    now = datetime.datetime.now(datetime.UTC)
+    scenario = marram_ferries(stage, now)
+    with WorldThread(World(scenario)) as running:
+        evidence = take(*NAMES, routes=running.routes, resolver=running.resolver, paths=PATHS, stores=())
+    evidence = with_trust(evidence, scenario.root.der)
+    return make_review(Case(evidence, Wishes(canonical=f"https://{WWW}"), now, ()))
+
+
+def with_trust(evidence, der):
+    import msgspec
+
+    from pewter.evidence import StoredCertificate
+
+    root = read_certificate(der)
+    return msgspec.structs.replace(
+        evidence,
+        given_trust=(root.sha256,),
+        certificates=(*evidence.certificates, StoredCertificate(root.sha256, der)),
+    )
+
+
+@pytest.fixture(scope="module")
+def as_found():
+    return reviewed(Stage.AS_FOUND)
+
+
+def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
+    found = {(entry.first.rule, entry.hosts) for entry in gap_entries(as_found.outcomes)}
+    assert found == {
+        ("redirect/loop", (STAFF,)),
+        ("chain/incomplete", (FREIGHT,)),
+        ("name/not-covered", (WEBMAIL,)),
+        ("name/sibling-not-covered", (WWW_TICKETS,)),
+        ("date/expired", (TIMETABLE,)),
+        ("redirect/missing", (WEBMAIL,)),
+        ("redirect/partial", (TICKETS,)),
+        ("protocol/obsolete", (FREIGHT,)),
+        ("reach/unlike-addresses", (TIMETABLE,)),
+        ("redirect/temporary", (APEX,)),
+        ("redirect/drops-path", (FREIGHT,)),
+        ("date/renewal-overdue", (STAFF,)),
+        ("hsts/absent", (APEX, TICKETS, WWW_TICKETS, STAFF, WEBMAIL)),
+        ("hsts/short", (WWW,)),
+    }
+    assert unknown_entries(as_found.outcomes) == ()
+
+
+@pytest.mark.parametrize(
+    ("start", "address", "meets"),
+    [
+        (f"http://{STATUS}/", None, Meeting.OPENS),
+        (f"https://{WWW_TICKETS}/", None, Meeting.WRONG_NAME),
+        (f"http://{TIMETABLE}/", "192.0.2.31", Meeting.OUT_OF_DATE),
+        (f"http://{TIMETABLE}/", "192.0.2.30", Meeting.OPENS),
+        (f"http://{TICKETS}/account/login", None, Meeting.UNENCRYPTED),
+        (f"https://{STAFF}/", None, Meeting.CIRCLES),
+    ],
+)
+def test_as_found_visitors(as_found, start, address, meets):
+    (visit,) = (each for each in as_found.visits if (each.start, each.by_address) == (start, address))
+    assert visit.meets is meets
+
+
+def test_mended_has_no_gap_left():
+    review = reviewed(Stage.MENDED)
+    assert [(entry.first.rule, entry.places) for entry in gap_entries(review.outcomes)] == []
+    assert {visit.meets for visit in review.visits} == {Meeting.OPENS}
+
+

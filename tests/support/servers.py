@@ -1,0 +1,78 @@
+"""Real servers from Debian, on loopback ports of their own."""
+
+import contextlib
+import os
+import shutil
+import socket
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+REQUIRED = os.environ.get("PEWTER_REAL_SERVERS") == "required"
+"""Set by CI: a missing server is then a failure, not a skip."""
+
+
+def need(program: str) -> str:
+    found = shutil.which(program) or shutil.which(program, path="/usr/sbin:/usr/local/sbin")
+    if found is None and REQUIRED:
+        pytest.fail(f"{program} is not installed, and PEWTER_REAL_SERVERS is required")
+    if found is None:
+        pytest.skip(f"{program} is not installed: nothing was tested against it")
+    return found
+
+
+def free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return probe.getsockname()[1]
+
+
+@contextlib.contextmanager
+def running(command: list[str], port: int, folder: Path) -> Iterator[None]:
+    """A server process until the end of the block; only this very process is ended."""
+    with (folder / "server.log").open("wb") as log:
+        process = subprocess.Popen(command, cwd=folder, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
+    try:
+        wait_for(port, process, folder / "server.log")
+        yield
+    finally:
+        process.terminate()
+        process.wait(10)
+
+
+def wait_for(port: int, process: subprocess.Popen[bytes], log: Path) -> None:
+    for _ in range(200):
+        with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
+            return
+        if process.poll() is not None:
+            break
+        time.sleep(0.05)
+    raise AssertionError(f"the server did not start: {log.read_text(errors='replace')[-2000:]}")
+
+
+@contextlib.contextmanager
+def openssl_server(folder: Path, *options: str) -> Iterator[int]:
+    """``openssl s_server`` with leaf.pem, chain.pem and leaf.key of the folder."""
+    port = free_port()
+    command = [need("openssl"), "s_server", "-accept", str(port), "-cert", "leaf.pem", "-key", "leaf.key"]
+    with running([*command, "-cert_chain", "chain.pem", "-www", "-quiet", *options], port, folder):
+        yield port
+
+
+@contextlib.contextmanager
+def nginx(folder: Path, servers: str, port: int) -> Iterator[None]:
+    """nginx in the foreground with these server blocks."""
+    program = need("nginx")
+    # Started by root, its workers would be another user, who may not read the folder of a test.
+    owner = "user root; " if os.geteuid() == 0 else ""
+    (folder / "nginx.conf").write_text(
+        f"{owner}daemon off; worker_processes 1; pid {folder}/nginx.pid; error_log {folder}/error.log;\n"
+        "events { worker_connections 64; }\n"
+        f"http {{ access_log off; client_body_temp_path {folder}/b; proxy_temp_path {folder}/p;\n"
+        f"fastcgi_temp_path {folder}/f; uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;\n{servers}\n}}\n"
+    )
+    with running([program, "-p", str(folder), "-c", str(folder / "nginx.conf")], port, folder):
+        yield
