@@ -4,16 +4,16 @@ import socket
 import time
 
 import pytest
-from support.certificates import root
-from support.looks import CHAIN, HOST, PEER, at_ports, take, take_in, world
-from support.peers import closed_port, dribbles, peer, resets, sends, stays_silent
 
 from pewter.evidence import Alert, Ended, Handshake, Landed, NoConnection, NotTls, StopCause, Stopped, Unseen
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.pki import MalformedCertificate, read_certificate
-from pewter.tls.messages import build_certificate
 from pewter.tls.hellos import ServerHello, build_message, build_server_hello
+from pewter.tls.messages import build_certificate
 from pewter.tls.records import build_record
+from support.certificates import root
+from support.looks import CHAIN, HOST, PEER, at_ports, take, take_in, world
+from support.peers import closed_port, dribbles, peer, resets, sends, stays_silent
 
 RUBBISH_CERTIFICATE = (
     build_record(22, 0x0303, build_server_hello(ServerHello(0x0303, bytes(32), b"", 0x009C, 0, ())))
@@ -63,7 +63,9 @@ def test_whole_deadline_leaves_the_rest_unseen_and_keeps_what_was_seen():
     with peer(stays_silent) as silent, world({"status.marram-ferries.example": good()}) as running:
         routes = (*running.routes, *at_ports(silent))
         begun = time.monotonic()
-        evidence = take(PEER, "status.marram-ferries.example", routes=routes, resolver=running.resolver, whole=1.5, step=60)
+        evidence = take(
+            PEER, "status.marram-ferries.example", routes=routes, resolver=running.resolver, whole=1.5, step=60
+        )
     assert time.monotonic() - begun < 4
     ends = {journey.start: journey.end for journey in evidence.journeys}
     assert ends[f"https://{PEER}/"] == Unseen("not reached before the deadline of 1.5 s")
@@ -233,9 +235,8 @@ def test_every_address_is_visited_and_a_host_that_a_journey_leads_to_gets_a_hell
 
 
 def test_missing_issuer_is_fetched_once_and_only_when_needed():
-    from support.certificates import FAR_OFF, LONG_AGO, intermediate, key
-
     from pewter.lab.authority import issue_server
+    from support.certificates import FAR_OFF, LONG_AGO, intermediate, key
 
     asked = []
 
@@ -267,9 +268,8 @@ def test_missing_issuer_is_fetched_once_and_only_when_needed():
     ],
 )  # fmt: skip
 def test_issuers_that_cannot_be_had(url, body, answer):
-    from support.certificates import FAR_OFF, LONG_AGO, intermediate, key
-
     from pewter.lab.authority import issue_server
+    from support.certificates import FAR_OFF, LONG_AGO, intermediate, key
 
     lonely = issue_server([HOST], intermediate(), LONG_AGO, FAR_OFF, key=key("leaf"), ca_issuers=url)
     ca_host = VirtualHost(lambda request: Response(200, (), body))

@@ -1,10 +1,6 @@
 """Our hellos and journeys against openssl s_server and nginx."""
 
 import pytest
-from support.certificates import FAR_OFF, HOST, LONG_AGO, intermediate, key, root, store
-from support.cases import outcomes
-from support.looks import PEER, at_ports, take
-from support.servers import free_port, nginx, openssl_server
 
 from pewter.evidence import Ended, Handshake, Landed, Proof
 from pewter.judge import chain, hsts, redirect
@@ -13,6 +9,10 @@ from pewter.judge.expectations import Wishes
 from pewter.judge.outcomes import Gap
 from pewter.lab.authority import Issued, issue_server
 from pewter.tls import fingerprint
+from support.cases import outcomes
+from support.certificates import FAR_OFF, HOST, LONG_AGO, intermediate, key, root, store
+from support.looks import PEER, at_ports, take
+from support.servers import free_port, nginx, openssl_server
 
 pytestmark = pytest.mark.real_server
 

@@ -3,8 +3,6 @@
 import msgspec
 import pytest
 from cryptography.x509.oid import ExtendedKeyUsageOID
-from support.cases import ADDRESS, case, endpoint, fingerprint, handshake, name, outcomes, stored
-from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, root
 
 from pewter.evidence import FetchedIssuer, NoConnection, StoredCertificate
 from pewter.judge import chain, date
@@ -13,6 +11,8 @@ from pewter.judge.expectations import Expectations
 from pewter.judge.outcomes import Gap, Holds, Unknown
 from pewter.lab.authority import DAY, Issued, issue_ca, issue_server
 from pewter.tls import fingerprint as fingerprint_of
+from support.cases import ADDRESS, case, endpoint, fingerprint, handshake, name, outcomes, stored
+from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, root
 
 APEX = "marram-ferries.example"
 REFUSED = NoConnection("refused", "the connection was refused")

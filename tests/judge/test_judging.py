@@ -8,8 +8,6 @@ import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from support.cases import ADDRESS, case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen
-from support.certificates import HOST, NOW, intermediate, key, leaf
 
 from pewter.errors import FileError
 from pewter.evidence import FetchedIssuer, NoConnection, StopCause, Stopped
@@ -31,6 +29,8 @@ from pewter.judge.served import LinkState, served_certificates
 from pewter.judge.visits import Meeting, predict_visits
 from pewter.lab.authority import DAY, issue_server
 from pewter.report.schema import build_schema
+from support.cases import ADDRESS, case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen
+from support.certificates import HOST, NOW, intermediate, key, leaf
 
 HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
 CATALOGUE = Path(__file__).parents[2] / "src" / "pewter" / "judge" / "catalogue"
@@ -87,7 +87,9 @@ AIA = (FetchedIssuer("http://a.example/i", "x", (fingerprint(intermediate()),)),
 def met(issued=None, *sent, way=None, version=0x0304, **evidence):
     chain = sent or ((issued, intermediate()) if issued else (leaf(), intermediate()))
     way = way or journey(hop(HTTP, 301, ("Location", HTTPS)), hop(HTTPS, issued=chain[0]))
-    looked = case(way, endpoints=[endpoint(handshake(*chain, version=version))], certificates=stored(*chain), **evidence)
+    looked = case(
+        way, endpoints=[endpoint(handshake(*chain, version=version))], certificates=stored(*chain), **evidence
+    )
     (visit,) = predict_visits(looked)
     return visit
 
@@ -165,7 +167,9 @@ def test_levels_can_be_wished():
 
 
 def test_places():
-    assert [host_of_place(p) for p in ("x.example", "x.example at 192.0.2.7", "https://x.example:8443/a")] == ["x.example"] * 3
+    assert [host_of_place(p) for p in ("x.example", "x.example at 192.0.2.7", "https://x.example:8443/a")] == [
+        "x.example"
+    ] * 3
 
 
 def made(rule, outcome, level=Level.WEAKENS):
@@ -264,7 +268,11 @@ def test_what_is_no_review(octets, message):
         read_review(octets, "x.json")
 
 
-@given(st.recursive(st.none() | st.text() | st.integers(), lambda c: st.lists(c) | st.dictionaries(st.text(), c), max_leaves=5))
+@given(
+    st.recursive(
+        st.none() | st.text() | st.integers(), lambda c: st.lists(c) | st.dictionaries(st.text(), c), max_leaves=5
+    )
+)
 def test_hostile_review_files_are_refused(content):
     with pytest.raises(FileError):
         read_review(msgspec.json.encode({"format": FORMAT, "evidence": content}), "x.json")

@@ -1,13 +1,13 @@
 import datetime
 
 import pytest
-from support.cases import case, endpoint, handshake, hop, journey, name, outcomes, stopped, unseen
-from support.certificates import HOST
 
 from pewter.evidence import Alert, Ended, Name, NoConnection, Proof, StopCause, Unseen
 from pewter.judge import hsts, protocol
 from pewter.judge.expectations import Expectations, Wishes
 from pewter.judge.outcomes import Gap, Holds, Unknown
+from support.cases import case, endpoint, handshake, hop, journey, name, outcomes, stopped, unseen
+from support.certificates import HOST
 
 REFUSES = Alert(2, 70)
 NOT_REACHED = Unseen("not reached")
@@ -57,7 +57,10 @@ def test_minimum_protocol_is_an_expectation():
     [
         pytest.param((handshake(),), [Holds(HOST, "up to TLS 1.3")], [Holds(HOST, "TLS 1.3 accepted")], id="modern"),
         pytest.param(
-            (old(0x303), old(0x303)), [Holds(HOST, "up to TLS 1.2")], [Gap(HOST, "at most TLS 1.2", "TLS 1.3 accepted")], id="1.2"
+            (old(0x303), old(0x303)),
+            [Holds(HOST, "up to TLS 1.2")],
+            [Gap(HOST, "at most TLS 1.2", "TLS 1.3 accepted")],
+            id="1.2",
         ),
         pytest.param(
             (REFUSES, REFUSES, REFUSES, old(0x301)),
@@ -67,7 +70,10 @@ def test_minimum_protocol_is_an_expectation():
         ),
         pytest.param((NOT_REACHED,), [Unknown(HOST, "not reached")], [Unknown(HOST, "not reached")], id="unknown"),
         pytest.param(
-            (NOT_REACHED, old(0x303)), [Holds(HOST, "up to TLS 1.2")], [Unknown(HOST, "not reached")], id="1.3-not-asked"
+            (NOT_REACHED, old(0x303)),
+            [Holds(HOST, "up to TLS 1.2")],
+            [Unknown(HOST, "not reached")],
+            id="1.3-not-asked",
         ),
     ],
 )
@@ -124,7 +130,9 @@ def test_field_over_http_does_not_count():
     assert outcomes(hsts.absent, case(plain)) == [Gap(HOST, "no Strict-Transport-Security", AT_LEAST)]
 
 
-@pytest.mark.parametrize("looked", [Name("192.0.2.7", True, (), ("192.0.2.7",)), Name(HOST)], ids=["address", "no-address"])
+@pytest.mark.parametrize(
+    "looked", [Name("192.0.2.7", True, (), ("192.0.2.7",)), Name(HOST)], ids=["address", "no-address"]
+)
 def test_names_without_a_policy_to_note(looked):
     assert outcomes(hsts.absent, case(answered(), names=[looked, name("x.example")][:1])) == []
 

@@ -1,10 +1,10 @@
 import pytest
-from support.cases import ADDRESS, case, endpoint, handshake, hop, journey, name, outcomes, stopped, unseen
-from support.certificates import HOST
 
 from pewter.evidence import Alert, Answer, Ended, Lookup, Name, NoConnection, NotTls, Seen, StopCause, Unseen
 from pewter.judge import reach
 from pewter.judge.outcomes import Gap, Holds, Level, Unknown
+from support.cases import ADDRESS, case, endpoint, handshake, hop, journey, name, outcomes, stopped, unseen
+from support.certificates import HOST
 
 REFUSED = NoConnection("refused", "the connection was refused")
 SILENT = Ended("silent", "no whole answer within 10 s")
@@ -53,7 +53,8 @@ STATES = [
 def test_one_rule_speaks_of_each_state(answers, state):
     looked = case(endpoints=[endpoint(*answers)])
     gaps = {
-        rule.name: [type(o) for o in outcomes(rule, looked)] for rule in (reach.closed, reach.not_tls, reach.refuses_hello)
+        rule.name: [type(o) for o in outcomes(rule, looked)]
+        for rule in (reach.closed, reach.not_tls, reach.refuses_hello)
     }
     expected = {
         "answers": ([Holds], [Holds], [Holds]),

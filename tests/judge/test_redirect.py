@@ -1,11 +1,11 @@
 import pytest
-from support.cases import case, hop, journey, name, outcomes, stopped, unseen
-from support.certificates import HOST
 
 from pewter.evidence import StopCause, Stopped, Unseen
 from pewter.judge import redirect
 from pewter.judge.expectations import Wishes
 from pewter.judge.outcomes import Gap, Holds, Unknown
+from support.cases import case, hop, journey, name, outcomes, stopped, unseen
+from support.certificates import HOST
 
 APEX = "marram-ferries.example"
 OTHER = "tickets.marram-ferries.example"
@@ -56,7 +56,9 @@ def test_partial(ways, expected):
 
 def moved(status, *urls):
     *first, last = urls
-    return journey(*(hop(url, status, ("Location", after)) for url, after in zip(first, urls[1:], strict=True)), hop(last))
+    return journey(
+        *(hop(url, status, ("Location", after)) for url, after in zip(first, urls[1:], strict=True)), hop(last)
+    )
 
 
 @pytest.mark.parametrize(
@@ -71,11 +73,20 @@ def moved(status, *urls):
         ),
         pytest.param(
             moved(302, f"https://{APEX}/", HTTPS),
-            [Gap(f"https://{APEX}/", f"302 from https://{APEX} to https://{HOST}", "301 or 308", cause=f"temporary at {APEX}")],
+            [
+                Gap(
+                    f"https://{APEX}/",
+                    f"302 from https://{APEX} to https://{HOST}",
+                    "301 or 308",
+                    cause=f"temporary at {APEX}",
+                )
+            ],
             id="to-the-canonical-host",
         ),
         pytest.param(moved(302, HTTPS, f"{HTTPS}login"), [], id="within-one-host-is-left-alone"),
-        pytest.param(journey(hop(HTTP, 302, ("Location", HTTPS)), hop(HTTPS, 302), end=LOOP), [], id="loop-is-another-rule"),
+        pytest.param(
+            journey(hop(HTTP, 302, ("Location", HTTPS)), hop(HTTPS, 302), end=LOOP), [], id="loop-is-another-rule"
+        ),
     ],
 )
 def test_temporary(way, expected):
@@ -88,7 +99,14 @@ def test_temporary(way, expected):
         pytest.param(journey(HTTP, HTTPS), [Holds(HTTP, "https to the end")], id="holds"),
         pytest.param(
             journey(HTTPS, f"http://{OTHER}/"),
-            [Gap(HTTPS, f"301 from {HTTPS} to http://{OTHER}/", "https all the way", cause=f"https://{HOST} to http://{OTHER}")],
+            [
+                Gap(
+                    HTTPS,
+                    f"301 from {HTTPS} to http://{OTHER}/",
+                    "https all the way",
+                    cause=f"https://{HOST} to http://{OTHER}",
+                )
+            ],
             id="gap",
         ),
         pytest.param(journey(HTTP), [], id="never-https-is-left-alone"),
@@ -113,7 +131,9 @@ def test_loop_reads_alike_from_every_way_in():
         pytest.param(journey(HTTP, HTTPS), [Holds(HTTP, "2 hops")], id="holds"),
         pytest.param(unseen(HTTP), [Unknown(HTTP, "not reached")], id="unknown"),
         pytest.param(
-            journey(*(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{HTTPS}21", StopCause.TOO_MANY_HOPS, "")),
+            journey(
+                *(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{HTTPS}21", StopCause.TOO_MANY_HOPS, "")
+            ),
             [Gap(f"{HTTPS}0", f"{HTTPS}0 → {HTTPS}1 → {HTTPS}10 → {HTTPS}11 → …", "a page", cause=f"circle at {HOST}")],
             id="endless",
         ),
@@ -172,7 +192,9 @@ def test_drops_path(way, lost):
     [
         pytest.param(journey(HTTPS), [Holds(HTTPS, "200")], id="holds"),
         pytest.param(journey(hop(HTTPS, 403)), [Holds(HTTPS, "403")], id="closed-to-strangers"),
-        pytest.param(journey(hop(HTTPS, 404)), [Gap(HTTPS, f"404 at {HTTPS}", "a page", cause=f"404 {HOST}")], id="error"),
+        pytest.param(
+            journey(hop(HTTPS, 404)), [Gap(HTTPS, f"404 at {HTTPS}", "a page", cause=f"404 {HOST}")], id="error"
+        ),
         pytest.param(
             journey(hop(HTTPS, 302), end=Stopped("file:///x", StopCause.BAD_LOCATION, "no http")),
             [Gap(HTTPS, "file:///x: no http", "a page", cause=f"{HOST}: no http")],

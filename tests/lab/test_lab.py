@@ -8,7 +8,6 @@ import dns.asyncquery
 import dns.message
 import dns.rcode
 import pytest
-from support.looks import CHAIN, take, take_in, world
 
 from pewter.judge.case import Case
 from pewter.judge.expectations import Wishes
@@ -35,6 +34,7 @@ from pewter.lab.relay import TcpRelay, UdpRelay
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.lab.world import World, WorldThread
 from pewter.pki import read_certificate
+from support.looks import CHAIN, take, take_in, world
 
 TABLE = {"x.example": ("192.0.2.7", "2001:db8::7"), "alias.example": ("=x.example",), "deep.a.example": ("192.0.2.8",)}
 
@@ -63,7 +63,9 @@ def test_name_server(name, record_type, rcode, answers, transport):
 
     response = asyncio.run(ask())
     assert dns.rcode.to_text(response.rcode()) == rcode
-    assert [line for rrset in response.answer for line in rrset.to_text().lower().split("\n")] == [line.lower() for line in answers]
+    assert [line for rrset in response.answer for line in rrset.to_text().lower().split("\n")] == [
+        line.lower() for line in answers
+    ]
 
 
 def test_name_server_ignores_rubbish():
@@ -196,5 +198,3 @@ def test_mended_has_no_gap_left():
     review = reviewed(Stage.MENDED)
     assert [(entry.first.rule, entry.places) for entry in gap_entries(review.outcomes)] == []
     assert {visit.meets for visit in review.visits} == {Meeting.OPENS}
-
-

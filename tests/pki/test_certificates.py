@@ -4,17 +4,19 @@ import pytest
 from cryptography import x509
 from hypothesis import given
 from hypothesis import strategies as st
-from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root
 
 from pewter.lab.authority import issue_ca, issue_server
 from pewter.octets import DecodeError
 from pewter.pki import MalformedCertificate, presented_names, read_certificate, read_certificate_blocks, read_store
 from pewter.pki.der import DerReader, read_oid, read_time
 from pewter.pki.distinguished_names import read_distinguished_name
+from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root
 
 
 def test_every_field_agrees_with_the_cryptography_package():
-    issued = issue_server([HOST, "*.x.example", "192.0.2.7", "2001:db8::7"], intermediate(), LONG_AGO, FAR_OFF, key=key("x"))
+    issued = issue_server(
+        [HOST, "*.x.example", "192.0.2.7", "2001:db8::7"], intermediate(), LONG_AGO, FAR_OFF, key=key("x")
+    )
     ours, theirs = parsed(issued), issued.certificate
     assert (ours.version, ours.serial) == (3, theirs.serial_number)
     assert (ours.not_before, ours.not_after) == (theirs.not_valid_before_utc, theirs.not_valid_after_utc)
@@ -31,7 +33,8 @@ def test_every_field_agrees_with_the_cryptography_package():
 
 
 @pytest.mark.parametrize(
-    ("kind", "description"), [("RSA 2048", "RSA 2048"), ("P-384", "EC P-384"), ("Ed25519", "Ed25519"), ("Ed448", "Ed448")]
+    ("kind", "description"),
+    [("RSA 2048", "RSA 2048"), ("P-384", "EC P-384"), ("Ed25519", "Ed25519"), ("Ed448", "Ed448")],
 )
 def test_keys_are_described(kind, description):
     issued = issue_server([HOST], intermediate(), LONG_AGO, FAR_OFF, key=key(kind, kind))
@@ -39,7 +42,16 @@ def test_keys_are_described(kind, description):
 
 
 def test_ca_details():
-    ca = issue_ca("X", root(), LONG_AGO, FAR_OFF, key=key("X"), path_length=0, permitted_dns=["x.example"], ca_issuers="http://a.example/r")
+    ca = issue_ca(
+        "X",
+        root(),
+        LONG_AGO,
+        FAR_OFF,
+        key=key("X"),
+        path_length=0,
+        permitted_dns=["x.example"],
+        ca_issuers="http://a.example/r",
+    )
     facts = parsed(ca).extensions
     assert (facts.path_length, facts.name_constraints.permitted.dns) == (0, ("x.example",))
     assert facts.ca_issuers == ("http://a.example/r",)
@@ -60,9 +72,13 @@ GOOD = leaf().der
         pytest.param(b"rubbish", "Certificate, octet 0: tag 0x30 expected, 0x72 found", id="no-der"),
         pytest.param(GOOD[:-1], "Certificate, octet 4:", id="cut-short"),
         pytest.param(GOOD + b"\0", "Certificate, octet", id="more-behind-it"),
-        pytest.param(flip(GOOD, b"\xa0\x03\x02\x01\x02", b"\xa0\x03\x02\x01\x07"), "version, octet 0: version 7", id="version"),
+        pytest.param(
+            flip(GOOD, b"\xa0\x03\x02\x01\x02", b"\xa0\x03\x02\x01\x07"), "version, octet 0: version 7", id="version"
+        ),
         pytest.param(flip(GOOD, b"\x17\x0d26", b"\x17\x0d2x"), "not", id="date-with-a-letter"),
-        pytest.param(flip(GOOD, bytes.fromhex("0603551d25"), bytes.fromhex("0603551d11")), "2.5.29.17 stands twice", id="twice"),
+        pytest.param(
+            flip(GOOD, bytes.fromhex("0603551d25"), bytes.fromhex("0603551d11")), "2.5.29.17 stands twice", id="twice"
+        ),
         pytest.param(b"\x30\x80\x00\x00", "length octet 0x80", id="indefinite-length"),
         pytest.param(b"\x30\x84\xff\xff\xff\xff", "4294967295 octets expected", id="huge-length"),
     ],
@@ -83,9 +99,13 @@ def test_hostile_certificates_never_raise(octets, position):
 @pytest.mark.parametrize(
     ("tag", "text", "expected"),
     [
-        pytest.param(0x17, b"491231235959Z", datetime.datetime(2049, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="2049"),
+        pytest.param(
+            0x17, b"491231235959Z", datetime.datetime(2049, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="2049"
+        ),
         pytest.param(0x17, b"500101000000Z", datetime.datetime(1950, 1, 1, tzinfo=datetime.UTC), id="1950"),
-        pytest.param(0x18, b"99991231235959Z", datetime.datetime(9999, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="no-end"),
+        pytest.param(
+            0x18, b"99991231235959Z", datetime.datetime(9999, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="no-end"
+        ),
         pytest.param(0x17, b"2601010000Z", None, id="without-seconds"),
         pytest.param(0x18, b"20260101000000.5Z", None, id="fraction"),
         pytest.param(0x18, b"20261301000000Z", None, id="thirteenth-month"),
@@ -103,7 +123,8 @@ def test_times(tag, text, expected):
 
 
 @pytest.mark.parametrize(
-    ("octets", "text"), [("551d11", "2.5.29.17"), ("2a864886f70d010101", "1.2.840.113549.1.1.1"), ("8837 03".replace(" ", ""), "2.999.3")]
+    ("octets", "text"),
+    [("551d11", "2.5.29.17"), ("2a864886f70d010101", "1.2.840.113549.1.1.1"), ("8837 03".replace(" ", ""), "2.999.3")],
 )
 def test_object_identifiers(octets, text):
     assert read_oid(bytes.fromhex(octets), "test") == text

@@ -1,11 +1,11 @@
 import datetime
 
 import pytest
-from support.certificates import FAR_OFF, LONG_AGO, NOW, intermediate, key, parsed
 
 from pewter.lab.authority import DAY, issue_server
 from pewter.pki import Life, covers
 from pewter.pki.identity import matches
+from support.certificates import FAR_OFF, LONG_AGO, NOW, intermediate, key, parsed
 
 
 @pytest.mark.parametrize(

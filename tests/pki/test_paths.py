@@ -8,13 +8,13 @@ import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.x509.oid import ExtendedKeyUsageOID
-from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root, store
 
 from pewter.lab.authority import DAY, Issued, issue_ca, issue_server
 from pewter.pki import FaultKind, assess_chain, build_paths
 from pewter.pki.constraints import is_below
 from pewter.pki.paths import MAX_SIGNATURE_CHECKS
 from pewter.pki.signatures import SignatureVerdict, verify_signature
+from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root, store
 
 UNKNOWN = x509.UnrecognizedExtension(x509.ObjectIdentifier("1.3.6.1.4.1.99999.1"), b"\x05\x00")
 
@@ -102,7 +102,11 @@ def test_best_path(chain, faults):
     ids=lambda chain: "+".join(each.certificate.subject.rfc4514_string()[3:20] for each in chain),
 )  # fmt: skip
 def test_verdict_agrees_with_openssl_verify(chain, tmp_path):
-    for title, content in {"root": root().pem, "leaf": chain[0].pem, "rest": b"".join(c.pem for c in chain[1:])}.items():
+    for title, content in {
+        "root": root().pem,
+        "leaf": chain[0].pem,
+        "rest": b"".join(c.pem for c in chain[1:]),
+    }.items():
         (tmp_path / title).write_bytes(content or root().pem)
     run = subprocess.run(
         ["openssl", "verify", "-no-CApath", "-no-CAstore", "-CAfile", "root", "-untrusted", "rest", "-purpose",

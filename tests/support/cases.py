@@ -4,8 +4,6 @@ import datetime
 import hashlib
 from collections.abc import Iterable
 
-from support.certificates import HOST, NOW, intermediate, leaf, root, store
-
 from pewter.evidence import (
     Answer,
     Endpoint,
@@ -32,13 +30,18 @@ from pewter.judge.expectations import Wishes
 from pewter.judge.outcomes import RuleOutcome
 from pewter.judge.rules import Rule
 from pewter.lab.authority import Issued
+from support.certificates import HOST, NOW, intermediate, leaf, root, store
 
+DEFAULT_WISHES = Wishes()
 ADDRESS = "192.0.2.10"
 MODERN, TLS12, TLS11, TLS10 = (0x0304, 0x0303), (0x0303,), (0x0302,), (0x0301,)
 
 
 def name(text: str = HOST, *addresses: str, declared: bool = True) -> Name:
-    lookups = (Lookup("A", Seen(Answer("NOERROR", (), addresses or (ADDRESS,)))), Lookup("AAAA", Seen(Answer("NOERROR"))))
+    lookups = (
+        Lookup("A", Seen(Answer("NOERROR", (), addresses or (ADDRESS,)))),
+        Lookup("AAAA", Seen(Answer("NOERROR"))),
+    )
     return Name(text, declared, lookups)
 
 
@@ -98,7 +101,7 @@ def case(
     names: Iterable[Name] = (),
     endpoints: Iterable[Endpoint] = (),
     certificates: Iterable[StoredCertificate] = (),
-    wishes: Wishes = Wishes(),
+    wishes: Wishes = DEFAULT_WISHES,
     at: datetime.datetime = NOW,
     **evidence: object,
 ) -> Case:

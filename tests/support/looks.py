@@ -3,13 +3,12 @@
 import asyncio
 import datetime
 
-from support.certificates import NOW, intermediate, leaf, parsed, root, store
-
 from pewter.evidence import Evidence
 from pewter.gather.look import LookOptions, look
 from pewter.gather.routes import Routes, read_address_and_port, read_route
 from pewter.lab.web_server import VirtualHost
 from pewter.lab.world import Scenario, World, WorldThread
+from support.certificates import NOW, intermediate, leaf, parsed, root, store
 
 HOST = "www.marram-ferries.example"
 PEER = "tickets.marram-ferries.example"
@@ -22,7 +21,9 @@ class NoProgress:
     def done(self, what: str) -> None: ...
 
 
-def take(*targets: str, routes=(), resolver=None, paths=("/",), whole=20.0, step=3.0, stores=None, port=443) -> Evidence:
+def take(
+    *targets: str, routes=(), resolver=None, paths=("/",), whole=20.0, step=3.0, stores=None, port=443
+) -> Evidence:
     """One look; the name service is only asked where a resolver is given."""
     options = LookOptions(
         targets=tuple((target, port) for target in targets or (PEER,)),
@@ -44,7 +45,7 @@ def at_ports(https: int, http: int | None = None, host: str = PEER) -> tuple[str
 
 def world(hosts: dict[str, VirtualHost], address: str = "192.0.2.10", **others: object) -> WorldThread:
     """All hosts at one address."""
-    zone = {name: (address,) for name in hosts}
+    zone = dict.fromkeys(hosts, (address,))
     return WorldThread(World(Scenario(zone, {(address,): hosts}, root()), **others))  # type: ignore[arg-type]
 
 

@@ -5,7 +5,6 @@ import ssl
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from support.certificates import HOST, NOW, intermediate, key
 
 from pewter.evidence import Alert, Ended, Handshake, NotTls, Offer, Proof
 from pewter.lab.authority import DAY, Issued, issue_server
@@ -22,6 +21,7 @@ from pewter.tls.hellos import (
 )
 from pewter.tls.messages import build_certificate
 from pewter.tls.records import build_record
+from support.certificates import HOST, NOW, intermediate, key
 
 RANDOM = bytes(range(64))
 MODERN, TLS_1_2 = (0x0304, 0x0303), (0x0303,)
@@ -111,7 +111,9 @@ def record(message: bytes, version: int = 0x0303) -> bytes:
     return build_record(22, version, message)
 
 
-def server_hello(version: int = 0x0303, suite: int = 0xC02F, *extensions: Extension, random: bytes = bytes(32)) -> bytes:
+def server_hello(
+    version: int = 0x0303, suite: int = 0xC02F, *extensions: Extension, random: bytes = bytes(32)
+) -> bytes:
     return record(build_server_hello(ServerHello(version, random, b"", suite, 0, extensions)))
 
 
@@ -132,8 +134,12 @@ def garbled(detail: str) -> Ended:
         pytest.param(b"SSH-2.0-x" + bytes(80), NotTls((b"SSH-2.0-x" + bytes(80))[:64]), id="another-protocol"),
         pytest.param(b"\x80\x2e\x04\x00", NotTls(b"\x80\x2e\x04\x00"), id="ssl-2.0-answer"),
         pytest.param(build_record(21, 0x0303, b"\x02\x28"), Alert(2, 40), id="alert"),
-        pytest.param(build_record(21, 0x0303, b"\x01\x00"), Ended("closed", "the server said close_notify"), id="close-notify"),
-        pytest.param(build_record(21, 0x0303, b"\x02"), garbled("alert, octet 1: 1 octets expected, 0 left"), id="short-alert"),
+        pytest.param(
+            build_record(21, 0x0303, b"\x01\x00"), Ended("closed", "the server said close_notify"), id="close-notify"
+        ),
+        pytest.param(
+            build_record(21, 0x0303, b"\x02"), garbled("alert, octet 1: 1 octets expected, 0 left"), id="short-alert"
+        ),
         pytest.param(
             b"\x16\x03\x03\x40\x01",
             garbled("record, octet 3: a record of 16385 octets; TLS allows 16384"),
@@ -203,7 +209,9 @@ def garbled(detail: str) -> Ended:
             id="application-data",
         ),
         pytest.param(b"", Ended("closed", "end"), id="closed-at-once"),
-        pytest.param(STATIC_RSA[:9], Ended("closed", "end, in the middle of a record (9 octets of it had come)"), id="cut"),
+        pytest.param(
+            STATIC_RSA[:9], Ended("closed", "end, in the middle of a record (9 octets of it had come)"), id="cut"
+        ),
     ],
 )
 def test_what_goes_wrong_is_an_answer(octets, expected):

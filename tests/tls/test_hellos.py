@@ -45,11 +45,15 @@ def test_client_hello_both_ways(hello):
     [
         pytest.param(ServerHello(0x0303, RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, False, False, id="1.3"),
         pytest.param(ServerHello(0x0303, RANDOM, b"", 0xC02F, 0, ()), 0x0303, False, False, id="1.2"),
-        pytest.param(ServerHello(0x0303, HELLO_RETRY_RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, True, False, id="retry"),
+        pytest.param(
+            ServerHello(0x0303, HELLO_RETRY_RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, True, False, id="retry"
+        ),
         pytest.param(
             ServerHello(0x0303, RANDOM[:24] + b"DOWNGRD\x01", b"", 0xC02F, 0, ()), 0x0303, False, True, id="downgraded"
         ),
-        pytest.param(ServerHello(0x7F1C, RANDOM, b"", 0x0A0A, 0, ()), 0x7F1C, False, False, id="unknown-values-survive"),
+        pytest.param(
+            ServerHello(0x7F1C, RANDOM, b"", 0x0A0A, 0, ()), 0x7F1C, False, False, id="unknown-values-survive"
+        ),
     ],
 )
 def test_server_hello_both_ways(hello, version, is_retry, sentinel):
@@ -75,7 +79,9 @@ def test_readers_of_hostile_octets_return_or_raise_decode_error(octets):
 @pytest.mark.parametrize(
     ("versions", "server_name", "legacy_version", "extensions"),
     [
-        pytest.param((0x0304, 0x0303), "x.example", 0x0303, {0, 10, 11, 13, 16, 5, 18, 23, 43, 51, 0xFF01}, id="modern"),
+        pytest.param(
+            (0x0304, 0x0303), "x.example", 0x0303, {0, 10, 11, 13, 16, 5, 18, 23, 43, 51, 0xFF01}, id="modern"
+        ),
         pytest.param((0x0303,), "x.example", 0x0303, {0, 10, 11, 13, 0xFF01}, id="tls-1.2-is-plain"),
         pytest.param((0x0301,), "x.example", 0x0301, {0, 10, 11, 0xFF01}, id="tls-1.0"),
         pytest.param((0x0303,), "192.0.2.7", 0x0303, {10, 11, 13, 0xFF01}, id="no-address-in-server-name"),

@@ -37,11 +37,17 @@ def kept(name="a", value="1", domain="www.x.example", host_only=True, path="/sho
         pytest.param("a=" + "v" * 4096, IgnoredField("name and value are over 4096 octets"), id="too-long"),
         pytest.param("a=1; Max-Age=0", IgnoredField("Max-Age has it expire at once"), id="expired"),
         pytest.param("a=1; SameSite=None", IgnoredField("SameSite=None without Secure"), id="none-without-secure"),
-        pytest.param("a=1; Domain=y.example", IgnoredField("Domain y.example does not match www.x.example"), id="foreign"),
+        pytest.param(
+            "a=1; Domain=y.example", IgnoredField("Domain y.example does not match www.x.example"), id="foreign"
+        ),
         pytest.param("a=1; Domain=example", IgnoredField("Domain example is a public suffix"), id="suffix"),
-        pytest.param("__host-a=1; Secure", IgnoredField("the prefix __Host- without Path=/, or with Domain"), id="no-path"),
+        pytest.param(
+            "__host-a=1; Secure", IgnoredField("the prefix __Host- without Path=/, or with Domain"), id="no-path"
+        ),
         pytest.param("__Secure-a=1", IgnoredField("a name prefix whose conditions are not met"), id="secure-prefix"),
-        pytest.param("__Secure-; Secure", IgnoredField("a name prefix whose conditions are not met"), id="nameless-prefix"),
+        pytest.param(
+            "__Secure-; Secure", IgnoredField("a name prefix whose conditions are not met"), id="nameless-prefix"
+        ),
     ],
 )
 def test_read_set_cookie(field, expected):
@@ -109,7 +115,11 @@ def test_siblings():
     def is_apex(name: str) -> bool:
         return name == "x.example"
 
-    assert [sibling_of(n, is_apex) for n in ("x.example", "www.x.example", "a.x.example")] == ["www.x.example", "x.example", None]
+    assert [sibling_of(n, is_apex) for n in ("x.example", "www.x.example", "a.x.example")] == [
+        "www.x.example",
+        "x.example",
+        None,
+    ]
     assert are_siblings("www.a.x.example", "a.x.example")
     assert not are_siblings("b.x.example", "x.example")
 

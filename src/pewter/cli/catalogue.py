@@ -15,7 +15,7 @@ from pewter.report.terminal import STYLES
 from .output import output_marks, output_width, print_text
 
 # What stands for the place at hand when a rule is explained without one.
-_EXAMPLES = {"{host}": "www.example.org", "{landing}": "www.example.org", "{canonical}": "www.example.org"}
+_EXAMPLES = dict.fromkeys(("{host}", "{landing}", "{canonical}"), "www.x.example")
 
 
 def list_rules() -> None:
@@ -64,13 +64,14 @@ def _explanation(rule: Rule, width: int) -> Text:
         ("looks at", words.looks_at),
         ("why", words.why),
         ("mend", words.mend),
-        ("check", words.check),
         ("sources", "; ".join(rule.sources)),
     ):
         lines = textwrap.wrap(_with_example(content), width - 11, break_long_words=False, break_on_hyphens=False)
         for position, line in enumerate(lines):
             text.append(f"{label if position == 0 else '':<10} ", "dim")
             text.append(f"{line}\n")
+    text.append(f"{'check':<10} ", "dim")
+    text.append(_with_example(words.check) + "\n", "green")
     for server, lines_of_server in words.configurations.items():
         title = "At a CDN or hosting panel" if server == "CDN" else server
         text.append(f"\n{title}\n", "bold")

@@ -40,7 +40,7 @@ def main(
 Targets = Annotated[
     list[str] | None,
     typer.Argument(
-        metavar="[TARGET]...",
+        metavar="TARGET",
         help="Host names or URLs of one site; the first decides it. Without any, ./pewter.toml says what to review.",
         show_default=False,
     ),
@@ -76,7 +76,7 @@ def review(
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")] = False,
 ) -> None:
-    """Review one site: its names, ways in, certificates, protocols and HSTS."""
+    """Review one site and report its gaps."""
     from .review import ReviewCommand, run_review  # noqa: PLC0415
 
     command = ReviewCommand(
@@ -104,7 +104,7 @@ def demo(
     stage: Annotated[str, typer.Option(metavar="STAGE", help="as-found or mended.")] = "as-found",
     stay: Annotated[bool, typer.Option("--stay", help="Leave the simulated site running until Ctrl-C.")] = False,
 ) -> None:
-    """Start the simulated site Marram Ferries and review it."""
+    """Review a simulated site as an example."""
     from .demo import run_demo  # noqa: PLC0415
 
     raise typer.Exit(run_demo(into, stage, stay=stay))
@@ -127,7 +127,7 @@ def rules(
 
 @app.command()
 def explain(rule: Annotated[str, typer.Argument(metavar="RULE", help="As in chain/incomplete.")]) -> None:
-    """Say what a rule looks at, why, and how to mend it on every kind of server."""
+    """Explain a rule and its mend on each server."""
     from .catalogue import explain_rule  # noqa: PLC0415
 
     explain_rule(rule)

@@ -12,7 +12,7 @@ from pewter.gather.routes import Routes, read_address_and_port, read_route
 from pewter.judge.case import Case
 from pewter.judge.expectations import Wishes
 from pewter.judge.outcomes import Level
-from pewter.judge.results import reaches, was_reviewed
+from pewter.judge.results import reaches, was_reviewed, why_nothing_was_seen
 from pewter.judge.review import Review, make_review, write_review
 from pewter.pki import Certificate, Store, read_certificate, read_certificate_blocks, read_store
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
@@ -76,16 +76,8 @@ def _exit_status(review: Review, fail_on: Level) -> int:
         return INTERRUPTED
     if not was_reviewed(review):
         first = review.evidence.question.targets[0]
-        raise NotReviewedError(f"{first} could not be reviewed: {_why_nothing_was_seen(review)}.")
+        raise NotReviewedError(f"{first} could not be reviewed: {why_nothing_was_seen(review)}.")
     return 1 if reaches(review.outcomes, fail_on) else 0
-
-
-def _why_nothing_was_seen(review: Review) -> str:
-    for judged in review.outcomes:
-        text = getattr(judged.outcome, "seen", "") or getattr(judged.outcome, "reason", "")
-        if judged.rule.startswith("reach/") and type(judged.outcome).__name__ in {"Gap", "Unknown"} and text:
-            return str(text)
-    return "nothing answered"
 
 
 # From options to a look

@@ -11,6 +11,7 @@ from pewter.errors import FileError
 from pewter.judge.expectations import AcceptedGap, Expectations, read_duration
 from pewter.judge.judging import RULES
 from pewter.judge.outcomes import Level
+from pewter.tls import Version, version_name
 
 NAME = "pewter.toml"
 
@@ -112,6 +113,10 @@ def _in_words(exc: msgspec.ValidationError) -> str:
 
 
 def _check_names(path: Path, site_file: SiteFile) -> None:
+    versions = [version_name(version) for version in Version]
+    if site_file.expect.minimum_protocol not in versions:
+        minimum = site_file.expect.minimum_protocol
+        raise FileError(f"{path}: expect.minimum_protocol is {minimum!r}; allowed: {', '.join(versions)}.")
     known = {rule.name for rule in RULES}
     levels = [level.value for level in Level]
     for rule, level in site_file.levels.items():

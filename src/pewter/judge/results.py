@@ -3,6 +3,8 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from pewter.evidence import Alert, Ended, Handshake, NotTls
+
 from .judging import AREAS, RULES
 from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown, host_of_place
 from .review import Review
@@ -148,9 +150,19 @@ def reaches(outcomes: Sequence[Judged], level: Level) -> bool:
 
 
 def was_reviewed(review: Review) -> bool:
-    """Whether anything at all was seen of the site: some handshake, alert or HTTP answer."""
+    """Whether anything at all was seen of the site: an HTTP answer, or octets in answer to a hello."""
     return any(journey.hops for journey in review.evidence.journeys) or any(
-        type(probe.answer).__name__ in {"Handshake", "Alert", "NotTls"}
+        isinstance(probe.answer, Handshake | Alert | NotTls)
+        or (isinstance(probe.answer, Ended) and probe.answer.how in {"garbled", "other version"})
         for endpoint in review.evidence.endpoints
         for probe in endpoint.probes
     )
+
+
+def why_nothing_was_seen(review: Review) -> str:
+    """In words, for a review of which :func:`was_reviewed` is false."""
+    for judged in review.outcomes:
+        match judged.outcome:
+            case Gap(seen=words) | Unknown(reason=words):
+                return words
+    return "nothing answered"

@@ -3,6 +3,7 @@
 Layout is done on plain text; styles are laid over it afterwards and never count in a width.
 """
 
+import re
 import textwrap
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -29,7 +30,7 @@ from pewter.web.urls import read_url
 
 from .escape import terminal_safe
 
-MIN_WIDTH, MAX_WIDTH = 60, 120
+MIN_WIDTH, MAX_WIDTH = 80, 120
 _BAR_CELLS = 24
 _LISTED = 4
 """Places and names of one entry that are listed before the rest is counted."""
@@ -105,10 +106,29 @@ class _Sheet:
 
     def heading(self, title: str, remark: str = "") -> None:
         self.line()
-        self.line((title, "bold"), (f"  {remark}" if remark else "", "dim"))
+        self.flow("", (title, "bold"), remark)
 
-    def labelled(self, indent: int, label: str, content: str, style: str = "", label_width: int = 9) -> None:
-        """A label and text wrapped behind it; line ends of the text are kept."""
+    def flow(self, indent: str, head: tuple[str, str], remark: str, mark: tuple[str, str] = ("", "")) -> None:
+        """A mark, a head and a dim remark: on one line where they fit, else wrapped below each other."""
+        text, style = terminal_safe(head[0]), head[1]
+        blank = " " if mark[0] else ""
+        before = len(indent) + len(mark[0]) + len(blank)
+        remark = terminal_safe(remark)
+        if before + len(text) + 2 + len(remark) <= self.width:
+            self.line(indent, mark, blank, (text, style), (f"  {remark}" if remark else "", "dim"))
+            return
+        first, *more = textwrap.wrap(text, self.width - before, break_long_words=False, break_on_hyphens=False)
+        self.line(indent, mark, blank, (first, style))
+        for line in more:
+            self.line(" " * before, (line, style))
+        for line in textwrap.wrap(remark, self.width - before - 2, break_long_words=False, break_on_hyphens=False):
+            self.line(" " * (before + 2), (line, "dim"))
+
+    def labelled(
+        self, indent: int, label: str, content: str, style: str = "", label_width: int = 9,
+        stressed: str = "", stress_style: str = "",
+    ) -> None:  # fmt: skip
+        """A label and text wrapped behind it; line ends of the text are kept.  ``stressed`` is a part of the text."""
         room = self.width - indent - label_width - 1
         pieces = [
             piece
@@ -118,6 +138,15 @@ class _Sheet:
         for position, piece in enumerate(pieces):
             shown = label if position == 0 else ""
             self.line(" " * indent, (f"{shown:<{label_width}} ", "dim"), (piece, style))
+        if stressed:
+            self._stress(stressed, stress_style)
+
+    def _stress(self, words: str, style: str) -> None:
+        """Lay a style over words that were just printed, wherever they were broken."""
+        broken_anywhere = r"\s+".join(map(re.escape, terminal_safe(words).split()))
+        found = list(re.finditer(broken_anywhere, self.text.plain))
+        if found:
+            self.text.stylize(style, *found[-1].span())
 
     def verbatim(self, indent: int, content: str) -> None:
         """Lines to be copied: never wrapped."""
@@ -140,7 +169,7 @@ def _verdict(sheet: _Sheet, review: Review) -> None:
         mark, style, words = marks.unknown, "bold red", "The site could not be reviewed: nothing of it answered."
     elif worst is None and unknown_entries(review.outcomes):
         words = "No gap found in what could be seen."
-    sheet.line((f"{mark} {evidence.question.targets[0]}: {words}", style))
+    sheet.flow("", (f"{evidence.question.targets[0]}: {words}", style), "", (mark, style))
     counts = f" {marks.dot} ".join(
         f"{count} {level.value if count == 1 or level is not Level.NOTE else 'notes'}"
         for level, count in count_by_level(entries).items()
@@ -205,7 +234,7 @@ def _ways_in_of_name(
     if _all_open(rows):
         landing = read_url(rows[0][0].lands)
         there = "" if landing.host == name else f" {marks.arrow} {landing.origin}"
-        sheet.line("  ", (mark, style), f" {name}", (f"  {len(rows)} ways in, all open{there}", "dim"))
+        sheet.flow("  ", (name, ""), f"{len(rows)} ways in, all open{there}", (mark, style))
         return
     sheet.line("  ", (mark, style), (f" {name}", "bold"))
     for visit, addresses in rows:
@@ -286,7 +315,7 @@ def _certificate(sheet: _Sheet, certificate: ServedCertificate) -> None:
         sheet.labelled(4, "why", certificate.unreadable)
         return
     covered = _listed(certificate.names) or f"{certificate.title} (no subjectAltName)"
-    sheet.line("  ", (mark, style), f" {covered}", (f"  {certificate.key}, SHA-256 {certificate.sha256[:8]}…", "dim"))
+    sheet.flow("  ", (covered, ""), f"{certificate.key}, SHA-256 {certificate.sha256[:8]}", (mark, style))
     if set(certificate.places) != set(certificate.names):
         sheet.labelled(4, "served by", _listed(certificate.places))
     _path(sheet, certificate.links)
@@ -295,19 +324,22 @@ def _certificate(sheet: _Sheet, certificate: ServedCertificate) -> None:
 
 def _path(sheet: _Sheet, links: tuple[Link, ...]) -> None:
     marks = sheet.marks
-    words = []
-    for link in links:
+    words, broken = [], ""
+    for position, link in enumerate(links):
+        title = "leaf" if position == 0 else link.title
         match link.state:
             case LinkState.NOT_SENT:
-                words.append(f"[NOT SENT: {link.title}]")
+                words.append(f"[NOT SENT: {title}]")
             case LinkState.BROKEN:
-                words.append(f"[BROKEN at {link.title}: {link.remark}]")
+                words.append(f"[BROKEN at {title}: {link.remark}]")
             case LinkState.ANCHOR:
-                words.append(f"{link.title} ({link.remark})")
+                words.append(f"{title} ({link.remark})")
             case LinkState.SENT:
-                words.append(link.title)
-    broken = any(link.state in {LinkState.NOT_SENT, LinkState.BROKEN} for link in links)
-    sheet.labelled(4, "path", f" {marks.above} ".join(words), STYLES[Level.BREAKS] if broken else "")
+                words.append(title)
+        if link.state in {LinkState.NOT_SENT, LinkState.BROKEN}:
+            broken = broken or words[-1]
+    path = f" {marks.above} ".join(words)
+    sheet.labelled(4, "path", path, stressed=broken, stress_style=STYLES[Level.BREAKS])
 
 
 def _life(sheet: _Sheet, certificate: ServedCertificate) -> None:
@@ -349,11 +381,12 @@ def _areas(sheet: _Sheet, review: Review) -> None:
         mark, style = (marks.holds, "green") if worst is None else (marks.level[worst], STYLES[worst])
         if count.made == 0:
             mark, style = marks.unknown, "yellow"
-        line = f" {count.area:<9} {count.holds:>4} of {count.made:<4}"
+        line = f" {count.area:<9} {count.holds:>4} of {count.made}"
         more = [worst.value] if worst is not None else []
         more += [f"{count.accepted} accepted"] if count.accepted else []
         more += [f"{count.unknown} unknown"] if count.unknown else []
-        sheet.line("  ", (mark, style), line, (", ".join(more), style if worst else "dim"))
+        remark = f"{'':<{4 - len(str(count.made))}} {', '.join(more)}" if more else ""
+        sheet.line("  ", (mark, style), line, (remark, style if worst else "dim"))
 
 
 def _gaps(sheet: _Sheet, entries: tuple[GapEntry, ...]) -> None:

@@ -1,0 +1,147 @@
+import datetime
+from pathlib import Path
+
+import pytest
+
+from pewter.cli.review import ReviewCommand, _settle, read_as_of, read_target
+from pewter.cli.site_file import SiteFile, read_site_file
+from pewter.errors import FileError, UsageError
+from pewter.judge.outcomes import Level
+
+EXAMPLE = """
+[site]
+canonical = "https://www.marram-ferries.example"
+names = ["marram-ferries.example", "tickets.marram-ferries.example"]
+paths = ["/", "/timetable?day=sat", "tickets.marram-ferries.example/account/login"]
+
+[look]
+resolver = "127.0.0.1:5353"
+timeout = 30
+
+[expect]
+minimum_protocol = "TLS 1.2"
+hsts_minimum_age = "365 days"
+
+[levels]
+"hsts/absent" = "note"
+
+[routes]
+"www.marram-ferries.example:443" = "127.0.0.1:18443"
+"tickets.marram-ferries.example" = ["192.0.2.20", "192.0.2.21"]
+
+[[accept]]
+gap = "name/not-covered"
+where = "old-webmail.marram-ferries.example"
+because = "unused since the mail moved; removed with the next zone change"
+until = 2027-01-31
+"""
+
+
+def read(tmp_path: Path, text: str) -> SiteFile:
+    path = tmp_path / "pewter.toml"
+    path.write_text(text, encoding="utf-8")
+    return read_site_file(path)
+
+
+def test_every_section_is_read(tmp_path):
+    options, wishes = _settle(ReviewCommand(), read(tmp_path, EXAMPLE), tmp_path)
+    assert options.targets == (
+        ("www.marram-ferries.example", 443), ("marram-ferries.example", 443), ("tickets.marram-ferries.example", 443),
+    )  # fmt: skip
+    assert options.paths == ("/", "/timetable?day=sat", "tickets.marram-ferries.example/account/login")
+    assert (options.resolver, options.whole_seconds) == (("127.0.0.1", 5353), 30)
+    assert [str(route) for route in options.routes.routes] == [
+        "www.marram-ferries.example:443=127.0.0.1:18443",
+        "tickets.marram-ferries.example=192.0.2.20",
+        "tickets.marram-ferries.example=192.0.2.21",
+    ]
+    assert wishes.canonical == "https://www.marram-ferries.example"
+    assert wishes.expect.hsts_minimum_age == datetime.timedelta(days=365)
+    assert Level(wishes.levels["hsts/absent"]) is Level.NOTE
+    assert wishes.accept[0].until == datetime.date(2027, 1, 31)
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("[sight]\n", "unknown key sight; allowed here: site, look, expect, levels, routes, accept."),
+        ("[site]\nname = 1\n", "unknown key site.name; allowed here: canonical, names, paths."),
+        ("[site]\nnames = 'x'\n", "site.names: Expected `array`, got `str`."),
+        ("[expect]\nhsts_age = 1\n", "unknown key expect.hsts_age; allowed here: minimum_protocol"),
+        ("[expect]\nhsts_minimum_age = '5 weeks'\n", "expect.hsts_minimum_age is '5 weeks'; write it as \"365 days\"."),
+        ("[expect]\nexpiring_days = 'x'\n", "expect.expiring_days: Expected `int`, got `str`."),
+        ("[expect]\nminimum_protocol = 'TLS 9'\n", "expect.minimum_protocol is 'TLS 9'; allowed: SSL 3.0, TLS 1.0"),
+        ("[levels]\n'hsts/absent' = 'awful'\n", "allowed: breaks, exposes, weakens, note."),
+        ("[levels]\n'hsts/absurd' = 'note'\n", "is no rule"),
+        ("[[accept]]\ngap = 'x/y'\nwhere = 'a'\nbecause = 'b'\nuntil = 2027-01-01\n", "accept.gap 'x/y' is no rule"),
+        (
+            "[[accept]]\ngap = 'hsts/absent'\nwhere = 'a'\nbecause = ' '\nuntil = 2027-01-01\n",
+            "accept.because is empty",
+        ),
+        ("[[accept]]\ngap = 'hsts/absent'\n", "accept[...]: Object missing required field `where`."),
+        (
+            "[[accept]]\ngap = 'hsts/absent'\nwho = 1\n",
+            "unknown key accept.who; allowed here: gap, where, because, until.",
+        ),
+        ("[site\n", "is no TOML"),
+    ],
+)
+def test_mistakes_name_the_file_the_key_and_what_is_allowed(tmp_path, text, message):
+    with pytest.raises(FileError) as caught:
+        read(tmp_path, text)
+    assert str(tmp_path / "pewter.toml") in str(caught.value)
+    assert message in str(caught.value).replace("accept[0]", "accept[...]")
+
+
+def test_file_that_is_no_text(tmp_path):
+    (tmp_path / "pewter.toml").write_bytes(b"\xff\xfe")
+    with pytest.raises(FileError, match="cannot be read"):
+        read_site_file(tmp_path / "pewter.toml")
+
+
+@pytest.mark.parametrize(
+    ("text", "host", "port", "path"),
+    [
+        ("www.x.example", "www.x.example", 443, None),
+        ("WWW.X.example.", "www.x.example", 443, None),
+        ("b\u00fccher.example", "xn--bcher-kva.example", 443, None),
+        ("x.example:8443", "x.example", 8443, None),
+        ("https://x.example/login?a=b", "x.example", 443, "x.example/login?a=b"),
+        ("http://x.example/", "x.example", 443, None),
+        ("https://x.example:8443/", "x.example", 8443, None),
+        ("192.0.2.7", "192.0.2.7", 443, None),
+        ("2001:db8::7", "2001:db8::7", 443, None),
+        ("[2001:db8::7]:444", "2001:db8::7", 444, None),
+    ],
+)
+def test_targets(text, host, port, path):
+    target = read_target(text)
+    assert (target.host, target.port, target.path) == (host, port, path)
+
+
+@pytest.mark.parametrize("text", ["", "a..b", "http://", "ftp://x.example", "x example", "x.example:99999", "-"])
+def test_what_is_no_target(text):
+    with pytest.raises(UsageError, match="is no target"):
+        read_target(text)
+
+
+def test_dates_to_judge_for():
+    assert read_as_of("2027-03-01") == datetime.datetime(2027, 3, 1, tzinfo=datetime.UTC)
+    assert read_as_of("2027-03-01T12:00+02:00").utcoffset() == datetime.timedelta(hours=2)
+    with pytest.raises(UsageError, match="--as-of"):
+        read_as_of("soon")
+
+
+def test_command_line_comes_before_the_site_file(tmp_path):
+    command = ReviewCommand(
+        canonical="tickets.marram-ferries.example",
+        also=("new.example:444",),
+        paths=("/x",),
+        timeout=5,
+        resolver="192.0.2.53",
+    )
+    options, wishes = _settle(command, read(tmp_path, EXAMPLE), tmp_path)
+    assert options.targets[-1] == ("new.example", 444)
+    assert options.paths[-1] == "/x"
+    assert (options.whole_seconds, options.resolver) == (5, ("192.0.2.53", 53))
+    assert wishes.canonical == "https://tickets.marram-ferries.example"

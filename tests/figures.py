@@ -1,0 +1,116 @@
+"""The figures that notes quote, measured: ``make figures``.
+
+Not a test: it only prints.  Start-up is given as a ratio to importing Typer alone, a review as a
+multiple of the round trip that the lab's relay adds.
+"""
+
+import datetime
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parent))
+
+from pewter.lab.web_server import Response, VirtualHost
+from support.looks import CHAIN, take_in, world
+from support.program import PROGRAM
+
+HERE = Path(__file__).parent
+ROUND_TRIP = 0.1
+CLEAN = "status.marram-ferries.example"
+
+
+def seconds(command: list[str], folder: str) -> float:
+    begun = time.perf_counter()
+    subprocess.run(command, cwd=folder, check=True, capture_output=True)
+    return time.perf_counter() - begun
+
+
+def start_up() -> None:
+    """Warm: the median of nine.  Cold: the first run after every byte-code file of ours and Typer's is gone."""
+    commands = {
+        "python -c 'import typer'": [sys.executable, "-c", "import typer"],
+        "pewter --version": [str(PROGRAM), "--version"],
+        "pewter --help": [str(PROGRAM), "--help"],
+    }
+    warm: dict[str, float] = {}
+    cold: dict[str, float] = {}
+    with tempfile.TemporaryDirectory() as folder:
+        for title, command in commands.items():
+            forget_byte_code()
+            cold[title] = seconds(command, folder)
+            warm[title] = statistics.median(seconds(command, folder) for _ in range(9))
+    base = "python -c 'import typer'"
+    for title in commands:
+        print(
+            f"{title:<26} warm {warm[title] * 1000:5.0f} ms ({warm[title] / warm[base]:.2f} x)   "
+            f"cold {cold[title] * 1000:5.0f} ms ({cold[title] / cold[base]:.2f} x)"
+        )
+
+
+def forget_byte_code() -> None:
+    import typer
+
+    import pewter
+
+    for package in (pewter, typer):
+        for cache in Path(package.__path__[0]).rglob("__pycache__"):
+            shutil.rmtree(cache, ignore_errors=True)
+
+
+def clean(request):
+    """A clean host: http moves to https, https answers with a page."""
+    if request.scheme == "http":
+        return Response(301, (("Location", f"https://{request.host}{request.target}"),))
+    return Response(200, (("Strict-Transport-Security", "max-age=31536000"),), b"<h1>page</h1>")
+
+
+def move_to_www(request):
+    if request.scheme == "http":
+        return Response(301, (("Location", f"https://{request.host}{request.target}"),))
+    return Response(301, (("Location", f"https://www.marram-ferries.example{request.target}"),))
+
+
+def round_trips() -> None:
+    one = {CLEAN: VirtualHost(clean, CHAIN)}
+    two = {
+        "www.marram-ferries.example": VirtualHost(clean, CHAIN),
+        "marram-ferries.example": VirtualHost(move_to_www, CHAIN),
+    }
+    for title, hosts, target in (
+        ("one name", one, CLEAN),
+        ("www and its apex", two, "www.marram-ferries.example"),
+    ):
+        with world(hosts) as running:
+            take_in(running, target)  # what is loaded on first use is no part of the waits
+        walls = []
+        for _ in range(5):
+            with world(hosts, delay_seconds=ROUND_TRIP / 2) as running:
+                evidence = take_in(running, target)
+                walls.append(evidence.elapsed_seconds)
+        wall = statistics.median(walls)
+        print(
+            f"review of a clean site, {title}, through the {ROUND_TRIP * 1000:.0f} ms relay: {wall:.2f} s, "
+            f"{wall / ROUND_TRIP:.1f} round trips, {evidence.connections} connections"
+        )
+
+
+def share_of_tests() -> None:
+    def lines(paths):
+        text = (path.read_text(encoding="utf-8").splitlines() for path in paths)
+        return sum(1 for each in text for line in each if line.strip() and not line.strip().startswith("#"))
+
+    tests = lines(HERE.rglob("*.py"))
+    code = lines((HERE.parent / "src").rglob("*.py"))
+    print(f"lines: {code} of code, {tests} of tests; tests are {tests / (code + tests):.0%} of all")
+
+
+if __name__ == "__main__":
+    print(f"{datetime.date.today()}, Python {sys.version.split()[0]}")
+    start_up()
+    round_trips()
+    share_of_tests()

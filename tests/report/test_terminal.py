@@ -1,0 +1,141 @@
+"""The report on a terminal: order, widths, shapes, and nothing hostile in it."""
+
+import pytest
+
+from pewter.evidence import NoConnection, NotContacted, StopCause
+from pewter.judge.expectations import AcceptedGap, Wishes
+from pewter.judge.review import make_review
+from pewter.lab.authority import DAY, issue_server
+from pewter.report.escape import terminal_safe
+from pewter.report.terminal import ASCII, UNICODE, render_terminal
+from support.cases import case, endpoint, handshake, hop, journey, name, stopped, stored, unseen
+from support.certificates import HOST, NOW, intermediate, key, leaf
+
+HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
+HSTS = ("Strict-Transport-Security", "max-age=31536000")
+
+
+def rendered(*ways, width=100, marks=UNICODE, **options):
+    looked = case(*ways, **options)
+    return render_terminal(make_review(looked), looked, width, marks).plain
+
+
+def clean(**options):
+    good = hop(HTTPS, 200, HSTS)
+    ways = (journey(hop(HTTP, 301, ("Location", HTTPS)), good), journey(good))
+    return rendered(*ways, endpoints=[endpoint(handshake())], connections=6, **options)
+
+
+def test_clean_site_in_full():
+    assert clean() == (
+        f"✓ {HOST}: No gap found: visitors arrive safely.\n"
+        "  (1 name, 6 connections, 0.5 s)\n"
+        "\n"
+        f"Ways in  canonical: https://{HOST} (worked out)\n"
+        f"  ✓ {HOST}  2 ways in, all open\n"
+        "\n"
+        "Certificates  judged for 2026-11-23 12:00 UTC\n"
+        f"  ✓ {HOST}  EC P-256, SHA-256 {stored(leaf())[0].sha256[:8]}\n"
+        "    path      leaf ← Intermediate ← Root (test store)\n"
+        "    life      ████████░░░░░░░░│░░░░░░░░ 60 of 90 days left, until 2027-01-22, renewal due 2026-12-23\n"
+        "\n"
+        "Areas  checks that hold, of those that could be made\n"
+        "  ✓ reach        5 of 5\n"
+        "  ✓ redirect    10 of 10\n"
+        "  ✓ chain       10 of 10\n"
+        "  ✓ name         1 of 1\n"
+        "  ✓ date         4 of 4\n"
+        "  ✓ protocol     3 of 3\n"
+        "  ✓ hsts         2 of 2\n"
+        "\n"
+        "Next\n"
+        "  Nothing to mend. Look again before the earliest certificate is due for renewal.\n"
+    )
+
+
+def faulty(**options):
+    ways = (
+        journey(hop(HTTP, 200, ("Server", "nginx"))),
+        journey(hop(HTTPS, 200)),
+        stopped("https://x.example/", StopCause.NO_CONNECTION),
+        unseen("http://x.example/"),
+    )
+    names = (name(HOST), name("x.example"))
+    endpoints = (endpoint(handshake(leaf(HOST, left=-4), intermediate())), endpoint(NoConnection("refused", "refused")))
+    accept = (AcceptedGap("hsts/absent", HOST, "an old device", NOW.date()),)
+    return rendered(
+        *ways,
+        names=names,
+        endpoints=endpoints,
+        certificates=stored(leaf(HOST, left=-4)),
+        wishes=Wishes(accept=accept, canonical=f"https://{HOST}"),
+        not_contacted=(NotContacted("http://10.0.0.1/", "10.0.0.1 is private"),),
+        environment_proxy="HTTPS_PROXY",
+        **options,
+    )
+
+
+def test_parts_stand_in_the_order_of_the_design():
+    text = faulty()
+    parts = ["■ www.", "\nWays in", "\nCertificates", "\nAreas", "\nGaps", "\nNot checked", "\nAccepted", "\nNext"]
+    places = [text.index(part) for part in parts]
+    assert places == sorted(places)
+    for words in (
+        "Some visitors are stopped or warned.", "stays unencrypted", "expired 2026-11-19", "worst first",
+        " 1 ■ breaks  ", "redirect/missing", "For nginx:", "curl -sI http://", "not reached", "http://10.0.0.1/ was not contacted",
+        "HTTPS_PROXY is set", "until 2026-11-23: an old device", "Mend gap 1 first",
+    ):  # fmt: skip
+        assert words in text, words
+
+
+@pytest.mark.parametrize("width", [40, 80, 97, 120, 400])
+def test_lines_keep_to_the_width_but_for_what_cannot_be_broken(width):
+    allowed = max(80, min(width, 120))
+    for line in faulty(width=width).splitlines():
+        assert len(line) <= allowed or "check " in line or "  server {" in line or line.startswith(" " * 15), line
+
+
+def test_ascii_shapes():
+    assert faulty(marks=ASCII).isascii()
+    assert faulty(marks=ASCII).startswith("B www.")
+
+
+@pytest.mark.parametrize(
+    ("octets", "shown"),
+    [
+        ("\x1b[31mred\x07", "\\x1b[31mred\\x07"),
+        ("a\x9bb\x7f", "a\\x9bb\\x7f"),
+        ("left\u202eright\u2066\u200b", "left\\u202eright\\u2066\\u200b"),
+        ("plain caf\xe9 \u6f22", "plain caf\xe9 \u6f22"),
+        ("two\nlines\r", "two\\x0alines\\x0d"),
+    ],
+)
+def test_hostile_text_is_written_out(octets, shown):
+    assert terminal_safe(octets) == shown
+
+
+def test_nothing_that_a_server_sends_reaches_the_terminal_unescaped():
+    evil = "\x1b]0;owned\x07\u202e"
+    hostile = issue_server(
+        [f"a{n}.example" for n in range(2000)], intermediate(), NOW - DAY, NOW + DAY, key=key("leaf"), common_name=evil
+    )
+    ways = (
+        journey(hop(HTTP, 200, ("Server", evil), HSTS)),
+        journey(hop(HTTPS, 200, ("Strict-Transport-Security", evil), ("Date", evil), issued=hostile)),
+    )
+    text = rendered(*ways, endpoints=[endpoint(handshake(hostile, intermediate()))], certificates=stored(hostile))
+    assert not set(text) & {"\x1b", "\x07", "\u202e"}
+    assert "and 1996 more" in text
+
+
+def test_nothing_seen_says_so():
+    text = rendered(stopped(HTTPS, StopCause.NO_CONNECTION), endpoints=[endpoint(NoConnection("refused", "refused"))])
+    assert text.startswith(f"? {HOST}: The site could not be reviewed: nothing of it answered.")
+
+
+def test_interrupted_look_says_so():
+    assert "Interrupted: what follows is only what had been seen by then." in rendered(journey(HTTPS), interrupted=True)
+
+
+def test_same_review_gives_the_same_octets():
+    assert faulty() == faulty()
