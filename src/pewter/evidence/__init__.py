@@ -15,7 +15,7 @@ from .handshakes import (
     StoredCertificate,
 )
 from .journeys import Hop, Journey, Landed, StopCause, Stopped
-from .names import Answer, Lookup, Name
+from .names import Answer, Lookup, Name, is_ip_address
 from .observed import Seen, Unseen
 from .root import Evidence, NotContacted, Question
 
@@ -45,4 +45,5 @@ __all__ = [
     "Stopped",
     "StoredCertificate",
     "Unseen",
+    "is_ip_address",
 ]

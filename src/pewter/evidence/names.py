@@ -1,5 +1,7 @@
 """What the name service said."""
 
+import ipaddress
+
 import msgspec
 
 from .observed import Seen, Unseen
@@ -48,3 +50,12 @@ class Name(msgspec.Struct, frozen=True):
             if isinstance(lookup.answer, Seen):
                 found += lookup.answer.value.addresses
         return tuple(dict.fromkeys(found))
+
+
+def is_ip_address(host: str) -> bool:
+    """Whether a host is an IP address, without brackets; everything else is a name."""
+    try:
+        ipaddress.ip_address(host)
+    except ValueError:
+        return False
+    return True

@@ -2,7 +2,6 @@
 
 import asyncio
 import functools
-import ipaddress
 
 import dns.asyncresolver
 import dns.exception
@@ -11,7 +10,7 @@ import dns.rdatatype
 import dns.resolver
 
 from pewter.errors import UsageError
-from pewter.evidence import Answer, Lookup, Seen, Unseen
+from pewter.evidence import Answer, Lookup, Seen, Unseen, is_ip_address
 
 
 class NameService:
@@ -30,7 +29,7 @@ class NameService:
 
     async def look_up(self, name: str) -> tuple[Lookup, ...]:
         """The A and AAAA answers for ``name``; none for an IP address."""
-        if _is_address(name):
+        if is_ip_address(name):
             return ()
         if name not in self._tasks:
             self._tasks[name] = asyncio.create_task(self._look_up(name))
@@ -65,14 +64,6 @@ def _why(exc: dns.resolver.NoNameservers) -> str:
     return str(errors[-1][3]) if errors else "no server answered"
 
 
-def _is_address(name: str) -> bool:
-    try:
-        ipaddress.ip_address(name)
-    except ValueError:
-        return False
-    return True
-
-
 @functools.cache
 def _suffixes() -> "object":
     from publicsuffixlist import PublicSuffixList  # noqa: PLC0415  slow to load, and not always needed
@@ -82,7 +73,7 @@ def _suffixes() -> "object":
 
 def is_apex(name: str) -> bool:
     """Whether a name is a registrable domain: one label below a public suffix."""
-    return not _is_address(name) and _suffixes().privatesuffix(name) == name  # type: ignore[attr-defined]
+    return not is_ip_address(name) and _suffixes().privatesuffix(name) == name  # type: ignore[attr-defined]
 
 
 def is_public_suffix(name: str) -> bool:

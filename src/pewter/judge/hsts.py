@@ -1,9 +1,9 @@
 """Strict-Transport-Security."""
 
 import datetime
-import ipaddress
 from collections.abc import Iterator
 
+from pewter.evidence import is_ip_address
 from pewter.web.fields import IgnoredField
 from pewter.web.hsts import StrictTransportSecurity, read_sts
 
@@ -21,7 +21,7 @@ def _policies(case: Case) -> Iterator[tuple[str, StrictTransportSecurity | Ignor
     An IP address is left out: user agents note no policy for one (section 8.1.1).
     """
     for name in case.evidence.names:
-        if not name.addresses or _is_address(name.name):
+        if not name.addresses or is_ip_address(name.name):
             continue
         answers = case.https_answers(name.name)
         if not answers:
@@ -29,14 +29,6 @@ def _policies(case: Case) -> Iterator[tuple[str, StrictTransportSecurity | Ignor
             continue
         values = answers[0].values("Strict-Transport-Security")
         yield name.name, read_sts(values[0]) if values else None
-
-
-def _is_address(name: str) -> bool:
-    try:
-        ipaddress.ip_address(name)
-    except ValueError:
-        return False
-    return True
 
 
 @rule("hsts/absent", level=Level.WEAKENS, sources=("RFC 6797 sections 7.1 and 8.1",))

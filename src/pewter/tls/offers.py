@@ -4,10 +4,9 @@ The lists are broad on purpose: a review wants to know what a server answers, no
 Only suites whose certificate we can see are offered: no anonymous, PSK or Kerberos ones.
 """
 
-import ipaddress
 from collections.abc import Sequence
 
-from pewter.evidence import Offer
+from pewter.evidence import Offer, is_ip_address
 from pewter.octets import uint16s, vector
 
 from .codepoints import ExtensionType, Group, Version
@@ -73,7 +72,7 @@ def make_hello(
     """
     with_tls_1_3 = Version.TLS_1_3 in offer.versions
     extensions: list[Extension] = []
-    if offer.server_name is not None and not _is_address(offer.server_name):
+    if offer.server_name is not None and not is_ip_address(offer.server_name):
         host_name = b"\x00" + vector(offer.server_name.encode("ascii"), 2)
         extensions.append(Extension(ExtensionType.SERVER_NAME, vector(host_name, 2)))
     extensions += [
@@ -103,11 +102,3 @@ def make_hello(
         session_id=session_id if with_tls_1_3 else b"",
         extensions=tuple(extensions),
     )
-
-
-def _is_address(name: str) -> bool:
-    try:
-        ipaddress.ip_address(name)
-    except ValueError:
-        return False
-    return True

@@ -4,10 +4,11 @@ A jar lives as long as one journey and never leaves the process: evidence keeps 
 attributes and the length of a cookie, never its value.
 """
 
-import ipaddress
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+
+from pewter.evidence import is_ip_address
 
 from .fields import IgnoredField
 from .urls import Url
@@ -110,13 +111,7 @@ def domain_matches(host: str, domain: str) -> bool:
     """An IP address has no subdomains."""
     if host == domain:
         return True
-    if not host.endswith("." + domain):
-        return False
-    try:
-        ipaddress.ip_address(host)
-    except ValueError:
-        return True
-    return False
+    return host.endswith("." + domain) and not is_ip_address(host)
 
 
 def path_matches(request_path: str, cookie_path: str) -> bool:
