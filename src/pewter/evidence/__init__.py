@@ -17,7 +17,8 @@ from .handshakes import (
 from .journeys import Hop, Journey, Landed, StopCause, Stopped
 from .names import Answer, Lookup, Name, is_ip_address
 from .observed import Seen, Unseen
-from .root import Evidence, NotContacted, Question
+from .pages import Move, Page, Reference, Statement, Use
+from .root import Evidence, HostProbe, NotContacted, Question
 
 __all__ = [
     "Alert",
@@ -29,21 +30,27 @@ __all__ = [
     "Handshake",
     "HelloAnswer",
     "Hop",
+    "HostProbe",
     "Journey",
     "Landed",
     "Lookup",
+    "Move",
     "Name",
     "NoConnection",
     "NotContacted",
     "NotTls",
     "Offer",
+    "Page",
     "Probe",
     "Proof",
     "Question",
+    "Reference",
     "Seen",
+    "Statement",
     "StopCause",
     "Stopped",
     "StoredCertificate",
     "Unseen",
+    "Use",
     "is_ip_address",
 ]

@@ -36,6 +36,8 @@ class Hop(msgspec.Struct, frozen=True):
     """Fingerprint of the leaf on this very connection; None over plain http."""
 
     elapsed_seconds: float = 0.0
+    page: str | None = None
+    """SHA-256 of the page that was shown, under which the evidence keeps what it says."""
 
     def values(self, field_name: str) -> tuple[str, ...]:
         """The values of every field line of that name, in order."""
@@ -65,5 +67,9 @@ class Journey(msgspec.Struct, frozen=True):
 
     hops: tuple[Hop, ...]
     end: Landed | Stopped | Unseen
+    reason: str = "typed"
+    """Why this way in: ``typed`` (the home page and the paths given), ``found: login`` (a link of the home
+    page, and what it looks like), ``absent`` (a page that does not exist), ``recorded`` (from a HAR file)."""
+
     by_address: str | None = None
     """The one address the first hop was made to go to; None for a visitor's own choice."""

@@ -5,8 +5,10 @@ import datetime
 import msgspec
 
 from .handshakes import Endpoint, FetchedIssuer, StoredCertificate
-from .journeys import Journey
+from .journeys import Hop, Journey
 from .names import Name
+from .observed import Seen, Unseen
+from .pages import Page
 
 
 class Question(msgspec.Struct, frozen=True):
@@ -29,6 +31,19 @@ class NotContacted(msgspec.Struct, frozen=True):
     reason: str
 
 
+class HostProbe(msgspec.Struct, frozen=True):
+    """One request with a Host that cannot be the site's."""
+
+    name: str
+    """Whose address was asked."""
+
+    scheme: str
+    asked: str
+    """The host name in the request: ``no-such-host.invalid``."""
+
+    answer: Seen[Hop] | Unseen
+
+
 class Evidence(msgspec.Struct, frozen=True):
     """All that was observed in one look at one site; no opinion in it."""
 
@@ -38,6 +53,10 @@ class Evidence(msgspec.Struct, frozen=True):
     names: tuple[Name, ...] = ()
     endpoints: tuple[Endpoint, ...] = ()
     journeys: tuple[Journey, ...] = ()
+    pages: tuple[Page, ...] = ()
+    """Pages and style sheets, each once by its SHA-256 and URL."""
+
+    host_probes: tuple[HostProbe, ...] = ()
     certificates: tuple[StoredCertificate, ...] = ()
     fetched_issuers: tuple[FetchedIssuer, ...] = ()
     given_trust: tuple[str, ...] = ()

@@ -4,11 +4,13 @@ HTTPX carries the exchange; which address is contacted is decided here, never by
 nothing is taken from the environment.
 """
 
+import asyncio
 import datetime
 import functools
 import hashlib
 import ssl
 import time
+import zlib
 from dataclasses import dataclass
 
 import httpx
@@ -16,13 +18,21 @@ import httpx
 from pewter import __version__
 from pewter.evidence import Hop, NoConnection, StopCause, Unseen
 from pewter.web.cookies import mask_set_cookie
+from pewter.web.redirects import FOLLOWED
 from pewter.web.urls import Url
 
 from .hellos import failed_connection
-from .routes import Destination
+from .routes import Destination, socket_text
+from .slots import Priority, Slots
 
 MAX_DRAINED = 1 << 16
 """Octets of a redirect's body that are read so that its connection can be used again."""
+
+MAX_PAGE = 1 << 20
+"""Octets of a page or style sheet that are read, before and after it is uncompressed."""
+
+PAGE_SECONDS = 5.0
+"""For the body of a page: what has come by then is read as far as it goes."""
 
 USER_AGENT = f"Pewter/{__version__} (HTTPS review; GET and HEAD only)"
 
@@ -49,6 +59,11 @@ class Answered:
 
     certificate: bytes | None
     reusable: bool
+    body: bytes = b""
+    """Of an answer that is shown as a page; else empty."""
+
+    content_type: str = ""
+    truncated: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,11 +89,11 @@ class Connection:
     async def close(self) -> None:
         await self._transport.aclose()
 
-    async def get(self, url: Url, cookie: str | None) -> Answered | Failed:
-        """GET ``url``; the caller sets the deadline."""
+    async def get(self, url: Url, cookie: str | None, host: str | None = None) -> Answered | Failed:
+        """GET ``url``, with another Host where one is given; the caller sets the deadline."""
         begun = time.monotonic()
         try:
-            response = await self._transport.handle_async_request(self._request(url, cookie))
+            response = await self._transport.handle_async_request(self._request(url, cookie, host))
             try:
                 return await self._answered(url, response, begun)
             finally:
@@ -101,18 +116,17 @@ class Connection:
             await response.aclose()
         return response.status_code, body
 
-    def _request(self, url: Url, cookie: str | None) -> httpx.Request:
+    def _request(self, url: Url, cookie: str | None, host: str | None = None) -> httpx.Request:
         headers = [
-            ("Host", url.origin.partition("://")[2]),
+            ("Host", host or url.origin.partition("://")[2]),
             ("User-Agent", USER_AGENT),
             ("Accept", "text/html,application/xhtml+xml,*/*;q=0.8"),
             ("Accept-Encoding", "identity"),
         ]
         if cookie is not None:
             headers.append(("Cookie", cookie))
-        destination = self.destination
-        host = f"[{destination.connect_address}]" if ":" in destination.connect_address else destination.connect_address
-        target = httpx.URL(f"{url.scheme}://{host}:{destination.connect_port}")
+        there = socket_text(self.destination.connect_address, self.destination.connect_port)
+        target = httpx.URL(f"{url.scheme}://{there}")
         return httpx.Request(
             "GET",
             target.copy_with(raw_path=url.target.encode("ascii")),
@@ -137,8 +151,64 @@ class Connection:
             certificate=hashlib.sha256(certificate).hexdigest() if certificate is not None else None,
             elapsed_seconds=elapsed,
         )
-        reusable = 300 <= response.status_code < 400 and await _drain(response)
-        return Answered(hop, set_cookie, certificate, reusable)
+        content_type = str(response.headers.get("content-type", ""))
+        if response.status_code in FOLLOWED and response.headers.get("location", "").strip():
+            return Answered(hop, set_cookie, certificate, await _drain(response))
+        if not _is_text(content_type):
+            return Answered(hop, set_cookie, certificate, reusable=False)
+        body, truncated = await _read_page(response)
+        return Answered(hop, set_cookie, certificate, False, body, content_type, truncated)
+
+
+async def fetch_once(
+    url: Url, destination: Destination, slots: Slots, step_seconds: float, host: str | None = None
+) -> Answered | Failed:
+    """One request on a connection of its own, that is no part of a journey; bounded by one deadline."""
+    try:
+        async with slots.connection(destination.connect_address, Priority.HANDSHAKE), asyncio.timeout(step_seconds):
+            connection = Connection(url.origin, destination)
+            try:
+                return await connection.get(url, None, host)
+            finally:
+                await connection.close()
+    except TimeoutError:
+        return Failed(StopCause.NO_ANSWER, f"no whole answer within {step_seconds:g} s")
+
+
+def _is_text(content_type: str) -> bool:
+    """A page, a style sheet, or octets without a type, which browsers show as a page if they look like one."""
+    bare = content_type.partition(";")[0].strip().lower()
+    return bare in {"", "text/html", "application/xhtml+xml", "text/css"}
+
+
+async def _read_page(response: httpx.Response) -> tuple[bytes, bool]:
+    """The body up to its bounds in octets and time, uncompressed; and whether that is not all of it."""
+    octets, truncated = bytearray(), False
+    try:
+        async with asyncio.timeout(PAGE_SECONDS):
+            async for piece in response.aiter_raw():
+                octets += piece
+                if len(octets) > MAX_PAGE:
+                    truncated = True
+                    break
+    except (TimeoutError, httpx.HTTPError, httpx.StreamError):
+        truncated = True  # cut short or too slow: what came is read
+    return _uncompressed(bytes(octets[:MAX_PAGE]), str(response.headers.get("content-encoding", "")), truncated)
+
+
+def _uncompressed(octets: bytes, encoding: str, truncated: bool) -> tuple[bytes, bool]:
+    """Never more than MAX_PAGE octets, however far a few of them would unfold."""
+    name = encoding.strip().lower()
+    if name in {"", "identity"}:
+        return octets, truncated
+    if name not in {"gzip", "x-gzip", "deflate"}:
+        return b"", True  # not asked for, and not to be had here
+    try:
+        unfold = zlib.decompressobj(zlib.MAX_WBITS | 32)
+        page = unfold.decompress(octets, MAX_PAGE)
+    except zlib.error:
+        return b"", True
+    return page, truncated or bool(unfold.unconsumed_tail)
 
 
 async def _drain(response: httpx.Response) -> bool:
@@ -178,6 +248,8 @@ def _failed_connect(exc: httpx.ConnectError, address: str) -> Failed:
 
 def _words(exc: Exception) -> str:
     match exc:
+        case httpx.RemoteProtocolError() if "buffer too long" in str(exc):
+            return "its header fields are longer than 100 KiB"
         case httpx.RemoteProtocolError():
             return f"the answer is no HTTP: {exc}" if "disconnected" not in str(exc) else "closed without an answer"
         case httpx.ReadError() | OSError():

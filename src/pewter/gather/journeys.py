@@ -5,6 +5,8 @@ import contextlib
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 
+import msgspec
+
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
 from pewter.web.cookies import CookieJar
 from pewter.web.redirects import NoRedirect, next_url
@@ -29,8 +31,11 @@ class Surroundings:
 
     why_not_contact: Callable[[Url, Destination], str | None]
     is_public_suffix: Callable[[str], bool]
-    met: Callable[[Url, Destination, bytes | None], None]
-    """Called for each answer, with the certificate of its connection."""
+    met: Callable[[Url, Destination, Answered], None]
+    """Called for each answer."""
+
+    keep_page: Callable[[Url, Answered], str | None]
+    """Called for an answer that is shown as a page: reads it, and gives the SHA-256 under which it is kept."""
 
 
 @dataclass
@@ -39,6 +44,7 @@ class Walk:
 
     start: Url
     around: Surroundings
+    reason: str = "typed"
     by_address: str | None = None
     """The one address at which the first host is visited; None for a visitor's own choice."""
 
@@ -49,7 +55,7 @@ class Walk:
     def journey(self, why_unseen: str) -> Journey:
         """What was seen so far; a walk that has not ended is Unseen for that reason."""
         end = self.end if self.end is not None else Unseen(why_unseen)
-        return Journey(str(self.start), tuple(self.hops), end, self.by_address)
+        return Journey(str(self.start), tuple(self.hops), end, self.reason, self.by_address)
 
     async def follow(self) -> None:
         """Walk to the end; whatever happens is kept in :attr:`hops` and :attr:`end`."""
@@ -76,7 +82,7 @@ class Walk:
                     )
                     return
                 self.hops.append(outcome.hop)
-                jar.take(outcome.set_cookie, url)
+                jar.take(outcome.set_cookie, url, outcome.hop.at)
                 locations = outcome.hop.values("Location")
                 try:
                     following = next_url(outcome.hop.status, locations, url)
@@ -86,6 +92,9 @@ class Walk:
                     return
                 if not isinstance(following, Url):
                     assert following is NoRedirect
+                    if outcome.body:
+                        shown = self.around.keep_page(url, outcome)
+                        self.hops[-1] = msgspec.structs.replace(outcome.hop, page=shown)
                     self.end = Landed()
                     return
                 url = following
@@ -99,7 +108,7 @@ class Walk:
         if held is not None and held.connection.origin == url.origin:
             outcome = await held.get(url, cookie, self.around.step_seconds)
             if isinstance(outcome, Answered):
-                self.around.met(url, held.connection.destination, outcome.certificate)
+                self.around.met(url, held.connection.destination, outcome)
                 return outcome, await _keep_or_close(held, outcome)
             # An idle connection that the server closed in the meantime says nothing: ask again on a new one.
         if held is not None:
@@ -123,7 +132,7 @@ class Walk:
             held = await _Held.open(url.origin, destination, self.around.slots)
             outcome = await held.get(url, cookie, self.around.step_seconds)
             if isinstance(outcome, Answered):
-                self.around.met(url, destination, outcome.certificate)
+                self.around.met(url, destination, outcome)
                 return outcome, await _keep_or_close(held, outcome)
             await held.close()
             failures.append(outcome)

@@ -18,15 +18,20 @@ from collections.abc import Coroutine, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
+import msgspec
+
 from pewter.evidence import (
     Endpoint,
     Evidence,
     FetchedIssuer,
     Handshake,
+    Hop,
+    HostProbe,
     Lookup,
     Name,
     NotContacted,
     Offer,
+    Page,
     Probe,
     Question,
     Seen,
@@ -36,19 +41,26 @@ from pewter.evidence import (
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.tls import Version, fingerprint, version_name
 from pewter.tls.offers import MODERN
+from pewter.web.further_ways import ABSENT_PATH, UNKNOWN_HOST, choose_ways_in
+from pewter.web.pages import read_page, read_style_sheet
 from pewter.web.sites import are_siblings, paths_for, sibling_of
-from pewter.web.urls import Url, split_reference
+from pewter.web.suffixes import is_apex, is_public_suffix
+from pewter.web.urls import Url, read_url, split_reference
 
-from . import names as name_service
+from .exchanges import Answered, fetch_once
 from .guard import why_not_contact
 from .hellos import send_hello
 from .issuers import IssuerFetcher
 from .journeys import Surroundings, Walk
+from .names import NameService
 from .routes import Destination, Routes, socket_text
 from .slots import Priority, Slots
 
 OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version.TLS_1_0),))
 """The hellos that every endpoint gets, each on a connection of its own."""
+
+MAX_STYLE_SHEETS = 5
+"""Of one page."""
 
 PROXY_VARIABLES = ("HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy", "ALL_PROXY", "all_proxy")
 
@@ -105,15 +117,20 @@ class _Look:
         self._names: dict[str, Name] = {}
         self._ports = dict(options.targets)
         self._walks: list[Walk] = []
+        self._pages: dict[tuple[str, str], Page] = {}
+        self._host_probes: list[HostProbe] = []
+        self._searched: set[str] = set()
         self._endpoints: dict[tuple[str, str, int], _EndpointLook] = {}
         self._certificates: dict[str, bytes] = {each.sha256: each.der for each in options.given_trust}
         self._fetched: list[FetchedIssuer] = []
         self._not_contacted: dict[str, NotContacted] = {}
         self._slots = Slots(options.connections_per_address)
-        self._service = name_service.NameService(options.resolver, options.step_seconds)
+        self._service = NameService(options.resolver, options.step_seconds)
         self._why_unseen = f"not reached before the deadline of {options.whole_seconds:g} s"
         self._interrupted = False
-        self._issuers = IssuerFetcher(self._surroundings(), options.stores)
+        self._sheets: set[str] = set()
+        self._around = self._surroundings()
+        self._issuers = IssuerFetcher(self._around, options.stores)
         self._group: asyncio.TaskGroup
 
     async def run(self) -> Evidence:
@@ -147,7 +164,7 @@ class _Look:
 
     async def _look_at_name(self, name: str, *, declared: bool) -> None:
         if declared:
-            sibling = sibling_of(name, name_service.is_apex)
+            sibling = sibling_of(name, is_apex)
             if sibling is not None and sibling not in self._names:
                 self._ports[sibling] = self._ports[name]
                 self._names[sibling] = Name(sibling, declared=False)
@@ -171,16 +188,78 @@ class _Look:
 
     def _start_walks(self, name: str, https_destinations: tuple[Destination, ...]) -> None:
         """Both schemes and every path, by a visitor's own choice of address; the home page by each address."""
-        around = self._surroundings()
+        several = tuple(each.address for each in https_destinations) if len(https_destinations) > 1 else ()
         for path in paths_for(name, self._options.paths):
-            reference = split_reference(path)
-            for scheme, port in (("http", 80), ("https", self._ports[name])):
-                url = Url(scheme, name, port, reference.path or "/", reference.query)
-                several = path == "/" and len(https_destinations) > 1
-                for address in [each.address for each in https_destinations] if several else [None]:
-                    walk = Walk(url, around, address)
-                    self._walks.append(walk)
-                    self._start(_guarded(walk), f"{url}" + (f" at {address}" if address else ""))
+            self._walk_to(name, path, "typed", several if path == "/" else ())
+        self._walk_to(name, ABSENT_PATH, "absent")
+        for scheme, port in (("http", 80), ("https", self._ports[name])):
+            url = Url(scheme, name, port, "/")
+            self._start(self._probe_host(url), f"{url} as {UNKNOWN_HOST}")
+
+    def _walk_to(self, name: str, path: str, reason: str, addresses: tuple[str, ...] = ()) -> None:
+        reference = split_reference(path)
+        for scheme, port in (("http", 80), ("https", self._ports[name])):
+            url = Url(scheme, name, port, reference.path or "/", reference.query)
+            for address in addresses or (None,):
+                walk = Walk(url, self._around, reason, address)
+                self._walks.append(walk)
+                self._start(self._follow(walk), f"{url}" + (f" at {address}" if address else ""))
+
+    async def _follow(self, walk: Walk) -> None:
+        try:
+            await walk.follow()
+        except Exception as exc:  # a fault of ours must not cost the other results
+            walk.end = Unseen(_own_fault(exc))
+        if walk.start.target == "/" and walk.hops and walk.hops[-1].page is not None:
+            self._find_ways_in(read_url(walk.hops[-1].url), walk.hops[-1].page)
+
+    def _find_ways_in(self, url: Url, page: str) -> None:
+        """Try what the home page of one of the site's names links to, once for each name."""
+        if url.host not in self._names or url.host in self._searched:
+            return
+        self._searched.add(url.host)
+        taken = paths_for(url.host, self._options.paths)
+        for path, look in choose_ways_in(self._pages[str(url), page].inner_links, taken):
+            self._walk_to(url.host, path, f"found: {look}")
+
+    async def _probe_host(self, url: Url) -> None:
+        """Ask the first address of a name for a host that cannot be the site's."""
+        destinations = await self._destinations(url)
+        if isinstance(destinations, str):
+            return
+        answer: Seen[Hop] | Unseen
+        try:
+            outcome = await fetch_once(url, destinations[0], self._slots, self._options.step_seconds, UNKNOWN_HOST)
+            if isinstance(outcome, Answered):
+                shown = self._keep_page(url, outcome) if outcome.body else None
+                answer = Seen(msgspec.structs.replace(outcome.hop, page=shown))
+            else:
+                answer = Unseen(outcome.detail)
+        except Exception as exc:  # a fault of ours must not cost the other results
+            answer = Unseen(_own_fault(exc))
+        self._host_probes.append(HostProbe(url.host, url.scheme, UNKNOWN_HOST, answer))
+
+    # Pages
+
+    def _keep_page(self, url: Url, answered: Answered) -> str | None:
+        """Read a page, keep what it says, and fetch its own style sheets."""
+        page = read_page(answered.body, url, answered.content_type, truncated=answered.truncated)
+        if (page.url, page.sha256) not in self._pages:
+            self._pages[page.url, page.sha256] = page
+            for sheet in page.style_sheets[:MAX_STYLE_SHEETS] if url.is_https else ():
+                if sheet not in self._sheets:
+                    self._sheets.add(sheet)
+                    self._start(self._fetch_sheet(read_url(sheet)), sheet)
+        return page.sha256
+
+    async def _fetch_sheet(self, url: Url) -> None:
+        destinations = await self._destinations(url)
+        if isinstance(destinations, str) or self._refusal(url, destinations[0]) is not None:
+            return
+        outcome = await fetch_once(url, destinations[0], self._slots, self._options.step_seconds)
+        if isinstance(outcome, Answered) and outcome.hop.status == 200 and outcome.body:
+            sheet = read_style_sheet(outcome.body, url, truncated=outcome.truncated)
+            self._pages[sheet.url, sheet.sha256] = sheet
 
     async def _destinations(self, url: Url) -> tuple[Destination, ...] | str:
         """Every address at which a URL's host is reached on the URL's port, or why there is none."""
@@ -203,8 +282,9 @@ class _Look:
             step_seconds=self._options.step_seconds,
             destinations=self._destinations,
             why_not_contact=self._refusal,
-            is_public_suffix=name_service.is_public_suffix,
+            is_public_suffix=is_public_suffix,
             met=self._met,
+            keep_page=self._keep_page,
         )
 
     def _refusal(self, url: Url, destination: Destination) -> str | None:
@@ -220,10 +300,10 @@ class _Look:
         routed = (route.port for route in self._options.routes.routes if route.port is not None)
         return frozenset({80, 443, *self._ports.values(), *routed})
 
-    def _met(self, url: Url, destination: Destination, certificate: bytes | None) -> None:
-        if certificate is None:
+    def _met(self, url: Url, destination: Destination, answered: Answered) -> None:
+        if answered.certificate is None:
             return
-        self._certificates.setdefault(fingerprint(certificate), certificate)
+        self._certificates.setdefault(fingerprint(answered.certificate), answered.certificate)
         if url.host not in self._names:
             self._look_at_endpoint(url.host, destination, (MODERN,))
 
@@ -269,7 +349,7 @@ class _Look:
         options = self._options
         # The order in which answers came is chance; the evidence has one order of its own.
         order = {name: position for position, name in enumerate(self._in_order())}
-        walks = sorted(self._walks, key=lambda walk: order[walk.start.host])
+        walks = sorted(self._walks, key=lambda walk: (order[walk.start.host], walk.reason != "typed", walk.reason))
         endpoints = sorted(self._endpoints.values(), key=lambda each: order.get(each.name, len(order)))
         names = tuple(map(self._names.__getitem__, order))
         return Evidence(
@@ -284,6 +364,8 @@ class _Look:
             names=tuple(self._with_unseen(name) for name in names),
             endpoints=tuple(map(self._endpoint, endpoints)),
             journeys=tuple(walk.journey(self._why_unseen) for walk in walks),
+            pages=tuple(page for _, page in sorted(self._pages.items())),
+            host_probes=tuple(sorted(self._host_probes, key=lambda each: (order.get(each.name, 0), each.scheme))),
             certificates=tuple(StoredCertificate(sha, der) for sha, der in sorted(self._certificates.items())),
             fetched_issuers=tuple(self._fetched),
             given_trust=tuple(each.sha256 for each in options.given_trust),
@@ -324,10 +406,3 @@ class _Look:
 
 def _own_fault(exc: Exception) -> str:
     return f"Pewter failed here ({type(exc).__name__}: {exc}); please report it"
-
-
-async def _guarded(walk: Walk) -> None:
-    try:
-        await walk.follow()
-    except Exception as exc:  # a fault of ours must not cost the other results
-        walk.end = Unseen(_own_fault(exc))

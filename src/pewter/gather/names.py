@@ -1,7 +1,6 @@
 """Asking the name service."""
 
 import asyncio
-import functools
 
 import dns.asyncresolver
 import dns.exception
@@ -62,19 +61,3 @@ def _why(exc: dns.resolver.NoNameservers) -> str:
     """The servers' last word, without their addresses."""
     errors = exc.kwargs.get("errors") or []
     return str(errors[-1][3]) if errors else "no server answered"
-
-
-@functools.cache
-def _suffixes() -> "object":
-    from publicsuffixlist import PublicSuffixList  # noqa: PLC0415  slow to load, and not always needed
-
-    return PublicSuffixList()
-
-
-def is_apex(name: str) -> bool:
-    """Whether a name is a registrable domain: one label below a public suffix."""
-    return not is_ip_address(name) and _suffixes().privatesuffix(name) == name  # type: ignore[attr-defined]
-
-
-def is_public_suffix(name: str) -> bool:
-    return bool(_suffixes().is_public(name))  # type: ignore[attr-defined]

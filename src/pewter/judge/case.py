@@ -17,6 +17,7 @@ from pewter.evidence import (
     Name,
     NoConnection,
     NotTls,
+    Page,
     Unseen,
 )
 from pewter.pki import Certificate, ChainAssessment, MalformedCertificate, Store, assess_chain, read_certificate
@@ -170,12 +171,37 @@ class Case:
         siblings = (each for each in sorted(self.site_names) if are_siblings(each, name))
         return (name, *siblings, host)
 
-    def ways_in(self, scheme: str | None = None) -> Iterator[tuple[Journey, Url]]:
-        """Journeys and their typed URLs, those made to go to one address among them."""
+    def ways_in(self, scheme: str | None = None, *, absent: bool = False) -> Iterator[tuple[Journey, Url]]:
+        """Journeys and their first URLs, those made to go to one address among them.
+
+        With ``absent`` also those to a page that does not exist.
+        """
         for journey in self.evidence.journeys:
             start = read_url(journey.start)
-            if scheme is None or start.scheme == scheme:
+            if (scheme is None or start.scheme == scheme) and (absent or journey.reason != "absent"):
                 yield journey, start
+
+    @functools.cached_property
+    def _pages(self) -> dict[tuple[str, str], Page]:
+        return {(page.url, page.sha256): page for page in self.evidence.pages}
+
+    def page_of(self, hop: Hop) -> Page | None:
+        """The page that the hop showed."""
+        return self._pages.get((hop.url, hop.page)) if hop.page is not None else None
+
+    def shown_pages(self) -> Iterator[tuple[Journey, Hop, Page]]:
+        """Each page on which a journey landed, once for each URL and content."""
+        seen: set[tuple[str, str]] = set()
+        for journey in self.evidence.journeys:
+            hop = journey.hops[-1] if journey.hops and isinstance(journey.end, Landed) else None
+            page = self.page_of(hop) if hop is not None else None
+            if hop is not None and page is not None and (page.url, page.sha256) not in seen:
+                seen.add((page.url, page.sha256))
+                yield journey, hop, page
+
+    def sheets_of(self, page: Page) -> tuple[Page, ...]:
+        """The page's own style sheets that were fetched."""
+        return tuple(each for each in self.evidence.pages if each.url in page.style_sheets)
 
     def place_of_way_in(self, journey: Journey) -> str:
         """Its URL; with the address where the same URL goes otherwise at another address."""

@@ -8,6 +8,7 @@ from pewter.pki import Certificate, Life, life_of
 from .case import Case, ServedChain
 from .expectations import Expectations
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .policies import policy_in_force
 from .rules import rule
 
 
@@ -110,4 +111,21 @@ def renewal_overdue(case: Case) -> Iterator[RuleOutcome]:
     yield from _unseen(case)
 
 
-RULES = (expired, not_yet_valid, expiring, renewal_overdue)
+@rule("date/hsts-locks-out", level=Level.EXPOSES, sources=("RFC 6797 section 12.1",))
+def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
+    """With HSTS in force an expired certificate leaves visitors no way past the warning."""
+    for chain, leaf, life in _leaves(case):
+        policy, holder = policy_in_force(case, chain.endpoint.name)
+        if policy is None:
+            continue
+        if life.is_over(case.at) or is_expiring(life, case.at, case.expect):
+            verb = "ended" if life.is_over(case.at) else "ends"
+            end = f"{verb} {life.not_after:%Y-%m-%d %H:%M} UTC"
+            seen = f"{end}, and HSTS of {holder} is in force (max-age={policy.max_age})"
+            yield Gap(chain.where, seen, "renewed well before the end", cause=leaf.sha256)
+        else:
+            yield Holds(chain.where, f"locks nobody out before {life.not_after:%Y-%m-%d}")
+    yield from _unseen(case)
+
+
+RULES = (expired, not_yet_valid, expiring, renewal_overdue, hsts_locks_out)

@@ -24,6 +24,9 @@ class Expectations(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     expiring_fraction_limit: float = 1 / 3
     renewal_point: float = 2 / 3
     renewal_grace: float = 0.1
+    maximum_redirects: int = 2
+    session_cookie_life: datetime.timedelta = datetime.timedelta(days=30)
+    preload_minimum_age: datetime.timedelta = datetime.timedelta(days=365)
     clock_tolerance: datetime.timedelta = datetime.timedelta(minutes=5)
 
 
@@ -55,6 +58,18 @@ SOURCES: dict[str, tuple[str, str]] = {
     "renewal_grace": (
         "the further part of its life in which renewal may still come",
         "Pewter's baseline",
+    ),
+    "maximum_redirects": (
+        "how many redirects a way in may take",
+        "Pewter's baseline: one to https, one to the canonical host",
+    ),
+    "session_cookie_life": (
+        "how long a cookie that looks like a session or login may last",
+        "Pewter's baseline",
+    ),
+    "preload_minimum_age": (
+        "the shortest max-age with which a site can be put on browsers' preload lists",
+        "the preload lists' own requirement: 31536000 seconds",
     ),
     "clock_tolerance": (
         "how far the server's Date may be off",
@@ -88,6 +103,8 @@ class Wishes(msgspec.Struct, frozen=True):
     """Other levels by rule name."""
 
     accept: tuple[AcceptedGap, ...] = ()
+    suppose: tuple[str, ...] = ()
+    """``hsts``: judge as if every name sent the recommended Strict-Transport-Security."""
 
 
 def read_duration(text: str) -> datetime.timedelta | None:

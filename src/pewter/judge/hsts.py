@@ -3,62 +3,270 @@
 import datetime
 from collections.abc import Iterator
 
-from pewter.evidence import is_ip_address
+from pewter.evidence import Journey, is_ip_address
 from pewter.web.fields import IgnoredField
-from pewter.web.hsts import StrictTransportSecurity, read_sts
+from pewter.web.hsts import StrictTransportSecurity
+from pewter.web.sites import are_siblings
+from pewter.web.suffixes import is_apex
+from pewter.web.urls import Url, read_url
 
 from .case import Case
 from .expectations import write_duration
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .policies import FIELD, StsAnswer, policy_of, sts_answers
 from .rules import rule
+from .visits import Meeting, predict_visits
 
 _LONGEST = datetime.timedelta(days=36500)
 
 
-def _policies(case: Case) -> Iterator[tuple[str, StrictTransportSecurity | IgnoredField | Unknown | None]]:
-    """Each name with what its https answer says; the first field decides (RFC 6797 section 8.1).
-
-    An IP address is left out: user agents note no policy for one (section 8.1.1).
-    """
+def _answers(case: Case) -> Iterator[tuple[str, tuple[StsAnswer, ...] | Unknown]]:
+    """Each name with its https answers, home page first, or why there are none."""
     for name in case.evidence.names:
         if not name.addresses or is_ip_address(name.name):
             continue
-        answers = case.https_answers(name.name)
-        if not answers:
-            yield name.name, Unknown(name.name, case.why_no_https_answer(name.name))
-            continue
-        values = answers[0].values("Strict-Transport-Security")
-        yield name.name, read_sts(values[0]) if values else None
+        answers = tuple(sts_answers(case, name.name))
+        yield name.name, answers or Unknown(name.name, case.why_no_https_answer(name.name))
 
 
 @rule("hsts/absent", level=Level.WEAKENS, sources=("RFC 6797 sections 7.1 and 8.1",))
 def absent(case: Case) -> Iterator[RuleOutcome]:
-    """Every https answer should carry a policy that browsers obey."""
-    for name, policy in _policies(case):
-        match policy:
-            case Unknown():
-                yield policy
-            case None:
-                yield Gap(name, "no Strict-Transport-Security", _wanted(case))
-            case IgnoredField(reason=reason):
-                yield Gap(name, f"a Strict-Transport-Security that browsers ignore: {reason}", _wanted(case))
-            case StrictTransportSecurity():
-                yield Holds(name, f"max-age={policy.max_age}")
+    """The home page should carry a policy; hsts/invalid speaks of one that browsers ignore."""
+    for name, answers in _answers(case):
+        if isinstance(answers, Unknown):
+            yield answers
+        elif answers[0].read is None:
+            yield Gap(name, f"no {FIELD}", _wanted(case))
+        elif isinstance(answers[0].read, StrictTransportSecurity):
+            yield Holds(name, f"max-age={answers[0].read.max_age}")
+
+
+@rule("hsts/invalid", level=Level.WEAKENS, sources=("RFC 6797 sections 6.1 and 8.1",))
+def invalid(case: Case) -> Iterator[RuleOutcome]:
+    """A field that does not conform is ignored whole."""
+    for name, answers in _answers(case):
+        if isinstance(answers, Unknown):
+            yield answers
+            continue
+        bad = [answer for answer in answers if isinstance(answer.read, IgnoredField)]
+        for answer in bad[:1]:
+            assert isinstance(answer.read, IgnoredField)
+            seen = f"{FIELD}: {answer.values[0][:200]} is ignored by browsers: {answer.read.reason}"
+            yield Gap(answer.hop.url, seen, "max-age=31536000")
+        if not bad and any(answer.read for answer in answers):
+            yield Holds(name, "browsers can read it")
+
+
+@rule("hsts/twice", level=Level.WEAKENS, sources=("RFC 6797 section 8.1",))
+def twice(case: Case) -> Iterator[RuleOutcome]:
+    """Of several fields only the first counts, and not every program agrees on that."""
+    for name, answers in _answers(case):
+        if isinstance(answers, Unknown):
+            yield answers
+            continue
+        several = [answer for answer in answers if len(answer.values) > 1]
+        if several:
+            yield Gap(
+                several[0].hop.url, " and ".join(value[:80] for value in several[0].values), "one field", cause=name
+            )
+        elif any(answer.values for answer in answers):
+            yield Holds(name, "one field")
 
 
 @rule("hsts/short", level=Level.WEAKENS, sources=("RFC 6797 section 11.2",))
 def short(case: Case) -> Iterator[RuleOutcome]:
-    """A policy must outlive the pause between two visits of an ordinary visitor."""
-    for name, policy in _policies(case):
-        if isinstance(policy, Unknown):
-            yield policy
-        elif isinstance(policy, StrictTransportSecurity):
-            seen = f"max-age={policy.max_age}"
-            age = datetime.timedelta(seconds=min(policy.max_age, _LONGEST.total_seconds()))
-            if age < case.expect.hsts_minimum_age:
-                yield Gap(name, f"{seen} ({write_duration(age)})", _wanted(case))
+    """A policy must outlive the pause between two visits; hsts/zero speaks of max-age=0."""
+    for name, answers in _answers(case):
+        if isinstance(answers, Unknown):
+            yield answers
+            continue
+        policy = answers[0].read
+        if not isinstance(policy, StrictTransportSecurity) or policy.max_age == 0:
+            continue
+        seen = f"max-age={policy.max_age}"
+        age = datetime.timedelta(seconds=min(policy.max_age, _LONGEST.total_seconds()))
+        if age < case.expect.hsts_minimum_age:
+            yield Gap(name, f"{seen} ({write_duration(age)})", _wanted(case))
+        else:
+            yield Holds(name, seen)
+
+
+@rule("hsts/zero", level=Level.WEAKENS, sources=("RFC 6797 section 6.1.1",))
+def zero(case: Case) -> Iterator[RuleOutcome]:
+    """max-age=0 has browsers forget the policy."""
+    for name, answers in _answers(case):
+        if isinstance(answers, Unknown):
+            yield answers
+        elif isinstance(answers[0].read, StrictTransportSecurity):
+            if answers[0].read.max_age == 0:
+                yield Gap(name, "max-age=0: browsers forget the policy", _wanted(case))
             else:
-                yield Holds(name, seen)
+                yield Holds(name, f"max-age={answers[0].read.max_age}")
+
+
+@rule("hsts/over-http", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
+def over_http(case: Case) -> Iterator[RuleOutcome]:
+    """Over plain http the field must not be sent, and is ignored."""
+    for name in sorted(case.site_names):
+        hops = [hop for journey, _ in case.ways_in("http") for hop in journey.hops if _is_plain_of(hop.url, name)]
+        sent = [hop for hop in hops if hop.values(FIELD)]
+        if sent:
+            yield Gap(sent[0].url, f"{FIELD} over plain http", "the field over https only", cause=name)
+        elif hops:
+            yield Holds(name, "not over http")
+
+
+def _is_plain_of(text: str, name: str) -> bool:
+    url = read_url(text)
+    return not url.is_https and url.host == name
+
+
+@rule("hsts/uneven", level=Level.WEAKENS, sources=("RFC 6797 section 7.1",))
+def uneven(case: Case) -> Iterator[RuleOutcome]:
+    """The field has to be on every https answer: pages, redirects and errors, from every address."""
+    for name, answers in _answers(case):
+        if isinstance(answers, Unknown):
+            yield answers
+            continue
+        with_it = [answer for answer in answers if answer.values]
+        without = [answer for answer in answers if not answer.values]
+        if with_it and without:
+            seen = f"on {_place(with_it[0])}; missing on {', '.join(dict.fromkeys(map(_place, without[:4])))}"
+            yield Gap(name, seen, f"{FIELD} on every answer", cause=name)
+        elif len({answer.values for answer in with_it}) > 1:
+            each = {answer.values[0]: answer for answer in with_it}
+            seen = "; ".join(f"{value[:60]} on {_place(answer)}" for value, answer in list(each.items())[:3])
+            yield Gap(name, seen, "one policy on every answer", cause=name)
+        elif with_it:
+            yield Holds(name, f"on {len(with_it)} answers")
+
+
+def _place(answer: StsAnswer) -> str:
+    return f"{read_url(answer.hop.url).target} ({answer.hop.status} from {answer.hop.address})"
+
+
+@rule("hsts/no-subdomains", level=Level.NOTE, sources=("RFC 6797 section 6.1.2",))
+def no_subdomains(case: Case) -> Iterator[RuleOutcome]:
+    """On the apex, includeSubDomains keeps every host below it safe; hsts/would-lock-out says whether it can be."""
+    for name, policy in _apex_policies(case):
+        if policy.include_subdomains:
+            yield Holds(name, "includeSubDomains")
+        else:
+            yield Gap(name, f"max-age={policy.max_age} without includeSubDomains", "includeSubDomains")
+
+
+def _apex_policies(case: Case) -> Iterator[tuple[str, StrictTransportSecurity]]:
+    for name in sorted(case.site_names):
+        policy = policy_of(case, name) if not is_ip_address(name) and is_apex(name) else None
+        if policy is not None:
+            yield name, policy
+
+
+@rule("hsts/apex-never-seen", level=Level.WEAKENS, sources=("RFC 6797 sections 6.1.2 and 7.2",))
+def apex_never_seen(case: Case) -> Iterator[RuleOutcome]:
+    """A policy of www says nothing about the apex, which most people type."""
+    for apex in sorted(case.site_names):
+        www = f"www.{apex}"
+        if www not in case.site_names or not are_siblings(apex, www) or policy_of(case, www) is None:
+            continue
+        visited = [journey for journey, start in case.ways_in("http") if start.host == apex]
+        skips = [journey for journey in visited if journey.hops and not _crosses(journey, apex)]
+        if policy_of(case, apex) is None:
+            yield Gap(apex, f"{www} has a policy, {apex} has none", f"{FIELD} on https://{apex} too")
+        elif skips:
+            yield Gap(apex, f"{skips[0].start} never crosses https://{apex}", f"http://{apex} to https://{apex} first")
+        else:
+            yield Holds(apex, "has a policy that visitors meet")
+
+
+def _crosses(journey: Journey, host: str) -> bool:
+    urls = [read_url(hop.url) for hop in journey.hops]
+    return any(url.is_https and url.host == host for url in urls)
+
+
+@rule("hsts/preload-unready", level=Level.WEAKENS, sources=("the requirements of browsers' preload lists",))
+def preload_unready(case: Case) -> Iterator[RuleOutcome]:
+    """A policy that says preload asks for a place on a list, which has requirements."""
+    for name, answers in _answers(case):
+        if isinstance(answers, Unknown):
+            continue
+        policy = answers[0].read
+        if not isinstance(policy, StrictTransportSecurity) or "preload" not in policy.unrecognised:
+            continue
+        unmet = [words for words, met in preload_requirements(case, name, policy) if not met]
+        if unmet:
+            yield Gap(name, "preload, but not: " + "; ".join(unmet), "every requirement of the preload list")
+        else:
+            yield Holds(name, "every requirement is met")
+
+
+def preload_requirements(case: Case, name: str, policy: StrictTransportSecurity) -> list[tuple[str, bool]]:
+    """Each requirement in words, and whether it is met as far as the review can see."""
+    visits = predict_visits(case)
+    https = [visit.meets for visit in visits if visit.start == f"https://{name}/"]
+    below = [visit for visit in visits if _is_https_home_below(visit.start, name)]
+    first_hops = [
+        (here, there)
+        for journey, start in case.ways_in("http")
+        if start.host == name and len(journey.hops) > 1
+        for here, there in [(read_url(journey.hops[0].url), read_url(journey.hops[1].url))]
+    ]
+    plain_answers = [journey for journey, start in case.ways_in("http") if start.host == name and journey.hops]
+    minimum = int(case.expect.preload_minimum_age.total_seconds())
+    return [
+        (f"{name} is a registrable domain", is_apex(name)),
+        ("a valid certificate", bool(https) and all(map(_works, https))),
+        ("http leads to https on the same host first", not plain_answers or _same_host_first(first_hops)),
+        (f"max-age={minimum} or more", policy.max_age >= minimum),
+        ("includeSubDomains", policy.include_subdomains),
+        ("every reviewed host below works over https", all(_works(visit.meets) for visit in below)),
+    ]
+
+
+def _same_host_first(first_hops: list[tuple[Url, Url]]) -> bool:
+    return bool(first_hops) and all(there.is_https and there.host == here.host for here, there in first_hops)
+
+
+def _works(meeting: Meeting) -> bool:
+    return meeting in {Meeting.OPENS, Meeting.PARTS_BLOCKED}
+
+
+def _is_https_home_below(start: str, name: str) -> bool:
+    url = read_url(start)
+    return url.is_https and url.target == "/" and url.host.endswith("." + name)
+
+
+@rule("hsts/would-lock-out", level=Level.EXPOSES, sources=("RFC 6797 sections 8.3, 8.4 and 14.4",))
+def would_lock_out(case: Case) -> Iterator[RuleOutcome]:
+    """Under includeSubDomains a host without working https cannot be reached at all."""
+    visits = predict_visits(case)
+    for name in sorted(case.site_names):
+        policy = policy_of(case, name)
+        if policy is None or not policy.include_subdomains:
+            continue
+        below = [visit for visit in visits if _is_https_home_below(visit.start, name)]
+        unknown = [visit for visit in below if visit.meets is Meeting.UNKNOWN]
+        locked = [visit for visit in below if not _works(visit.meets) and visit.meets is not Meeting.UNKNOWN]
+        if locked:
+            hosts = ", ".join(dict.fromkeys(f"{read_url(each.start).host} ({each.meets.value})" for each in locked))
+            yield Gap(name, f"includeSubDomains reaches {hosts}", "working https on every host below")
+        elif unknown:
+            yield Unknown(name, f"{unknown[0].start}: {unknown[0].detail}")
+        else:
+            yield Holds(name, f"{len(below)} hosts below work" if below else "no reviewed host below")
+
+
+@rule("hsts/on-address", level=Level.NOTE, sources=("RFC 6797 section 8.1.1",))
+def on_address(case: Case) -> Iterator[RuleOutcome]:
+    """For a host given as an IP address browsers note no policy."""
+    for name in sorted(case.site_names):
+        if not is_ip_address(name):
+            continue
+        for hop in case.https_answers(name)[:1]:
+            if hop.values(FIELD):
+                yield Gap(name, f"{FIELD} for an IP address", "a host name")
+            else:
+                yield Holds(name, f"no {FIELD}")
 
 
 def _wanted(case: Case) -> str:
@@ -66,4 +274,17 @@ def _wanted(case: Case) -> str:
     return f"max-age={int(minimum.total_seconds())} or more ({write_duration(minimum)})"
 
 
-RULES = (absent, short)
+RULES = (
+    absent,
+    invalid,
+    twice,
+    short,
+    zero,
+    over_http,
+    uneven,
+    no_subdomains,
+    apex_never_seen,
+    preload_unready,
+    would_lock_out,
+    on_address,
+)

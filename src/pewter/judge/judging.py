@@ -4,17 +4,17 @@ from collections.abc import Iterator
 
 from pewter.web.urls import read_url
 
-from . import chain, date, hsts, name, protocol, reach, redirect
+from . import chain, cookie, date, hsts, name, page, protocol, reach, redirect
 from .case import Case
 from .expectations import AcceptedGap
 from .outcomes import Accepted, Gap, Judged, Level, Outcome, RuleOutcome, host_of_place
 from .rules import Rule
 
-AREAS = ("reach", "redirect", "chain", "name", "date", "protocol", "hsts")
+AREAS = ("reach", "redirect", "chain", "name", "date", "protocol", "hsts", "cookie", "page")
 """In the order of reports."""
 
 RULES: tuple[Rule, ...] = tuple(
-    rule for area in (reach, redirect, chain, name, date, protocol, hsts) for rule in area.RULES
+    rule for area in (reach, redirect, chain, name, date, protocol, hsts, cookie, page) for rule in area.RULES
 )
 
 _SERVERS = {

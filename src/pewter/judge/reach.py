@@ -210,4 +210,28 @@ def clock(case: Case) -> Iterator[RuleOutcome]:
                 yield Holds(name, "the clock is right")
 
 
-RULES = (no_address, closed, not_tls, refuses_hello, some_addresses, unlike_addresses, port_80, clock)
+@rule("reach/unknown-host", level=Level.WEAKENS, sources=("RFC 9110 section 7.4",))
+def unknown_host(case: Case) -> Iterator[RuleOutcome]:
+    """A server should not show the site under a host name that is not the site's."""
+    homes: dict[tuple[str, str], set[str]] = {}
+    for journey, start in case.ways_in():
+        page = case.page_of(journey.hops[-1]) if journey.hops else None
+        if start.target == "/" and page is not None:
+            homes.setdefault((start.scheme, start.host), set()).update({page.sha256, page.title or page.sha256})
+    for probe in case.evidence.host_probes:
+        where = f"{probe.scheme}://{probe.name}/"
+        if isinstance(probe.answer, Unseen):
+            yield Unknown(where, probe.answer.reason)
+            continue
+        hop = probe.answer.value
+        page = case.page_of(hop)
+        own = homes.get((probe.scheme, probe.name), set())
+        if hop.status == 200 and page is not None and own & {page.sha256, page.title}:
+            yield Gap(
+                where, f"Host: {probe.asked} is answered with the site", "421, 404 or a redirect", cause="any host"
+            )
+        else:
+            yield Holds(where, f"{hop.status} for a host that is not the site's")
+
+
+RULES = (no_address, closed, not_tls, refuses_hello, some_addresses, unlike_addresses, port_80, clock, unknown_host)

@@ -2,13 +2,15 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
-from pewter.web.redirects import PERMANENT
+from pewter.evidence import Hop, Journey, Landed, Page, StopCause, Stopped, Unseen, Use
+from pewter.web.redirects import FOLLOWED, PERMANENT
+from pewter.web.suffixes import registrable_domain
 from pewter.web.urls import Url, read_url
 
 from .case import Case, landing_of
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .rules import rule
+from .visits import certificate_meeting
 
 _LOGIN_WALLS = frozenset({401, 403})
 """Answers that keep strangers out on purpose."""
@@ -39,7 +41,7 @@ def _stays_plain(journey: Journey) -> bool | None:
 
 def _plain_ways_in(case: Case) -> Iterator[tuple[str, list[tuple[Journey, Url, bool | None]]]]:
     """Each name with its http ways in."""
-    ways = [(journey, start, _stays_plain(journey)) for journey, start in case.ways_in("http")]
+    ways = [(journey, start, _stays_plain(journey)) for journey, start in case.ways_in("http", absent=True)]
     for name in dict.fromkeys(start.host for _, start, _ in ways):
         yield name, [way for way in ways if way[1].host == name]
 
@@ -53,7 +55,7 @@ def missing(case: Case) -> Iterator[RuleOutcome]:
             where = case.place_of_way_in(journey)
             if stays is None and isinstance(journey.end, Unseen):
                 yield Unknown(where, journey.end.reason)
-            elif stays and not mixed:
+            elif stays and not mixed and not _moves_by_page(case, journey):
                 yield Gap(where, f"{journey.hops[-1].status} over plain http", "a redirect to https")
             elif stays is False and journey.hops:
                 yield Holds(where, "leaves plain http")
@@ -208,4 +210,179 @@ def broken_target(case: Case) -> Iterator[RuleOutcome]:
                     yield Holds(where, str(status))
 
 
-RULES = (missing, partial, temporary, downgrade, loop, wrong_place, drops_path, broken_target)
+def _moves_by_page(case: Case, journey: Journey) -> str:
+    """The https address to which the page that was shown over http moves its visitors by itself; else empty."""
+    last = journey.hops[-1] if journey.hops and isinstance(journey.end, Landed) else None
+    page = case.page_of(last) if last is not None and not read_url(last.url).is_https else None
+    moves = page.moves if page is not None else ()
+    return next((f"{move.how} to {move.url}" for move in moves if move.url.startswith("https:")), "")
+
+
+@rule("redirect/by-page", level=Level.EXPOSES, sources=("RFC 6797 section 7.2", "RFC 9110 section 15.4"))
+def by_page(case: Case) -> Iterator[RuleOutcome]:
+    """A move that the page makes itself comes after the page was sent in the clear."""
+    for journey, _ in case.ways_in("http"):
+        where = case.place_of_way_in(journey)
+        moved = _moves_by_page(case, journey)
+        if moved:
+            yield Gap(where, f"{journey.hops[-1].status} over plain http, then {moved}", "an HTTP redirect to https")
+        elif _stays_plain(journey) is False:
+            yield Holds(where, "leaves plain http by an HTTP redirect")
+
+
+@rule("redirect/plain-hop", level=Level.EXPOSES, sources=("RFC 6797 section 7.2",))
+def plain_hop(case: Case) -> Iterator[RuleOutcome]:
+    """Each further hop over http, before the first over https, is one more that can be caught."""
+    for journey, _ in case.ways_in("http"):
+        moves = list(_moves(journey))
+        if not any(there.is_https for _, _, there in moves):
+            continue
+        where = case.place_of_way_in(journey)
+        plain = [(here, there) for _, here, there in moves if not here.is_https and not there.is_https]
+        if plain:
+            here, there = plain[0]
+            yield Gap(where, f"{here} to {there}", "https at once", cause=f"{here.origin} to {there.origin}")
+        else:
+            yield Holds(where, "https at once")
+
+
+@rule("redirect/host-before-https", level=Level.WEAKENS, sources=("RFC 6797 section 7.2",))
+def host_before_https(case: Case) -> Iterator[RuleOutcome]:
+    """A host that sends its http visitors straight to another host's https can never set HSTS for itself."""
+    for journey, _ in case.ways_in("http"):
+        where = case.place_of_way_in(journey)
+        crossing = [(here, there) for _, here, there in _moves(journey) if not here.is_https and there.is_https]
+        if not crossing:
+            continue
+        here, there = crossing[0]
+        if here.host != there.host:
+            seen = f"{here.origin} to {there.origin}"
+            yield Gap(where, seen, f"https://{here.host} first", cause=seen)
+        else:
+            yield Holds(where, f"https://{here.host} first")
+
+
+@rule("redirect/many-hops", level=Level.WEAKENS, sources=("Pewter's baseline: maximum_redirects",))
+def many_hops(case: Case) -> Iterator[RuleOutcome]:
+    """Every redirect costs a visitor one or more round trips."""
+    most = case.expect.maximum_redirects
+    for journey, start in case.ways_in():
+        if not isinstance(journey.end, Landed):
+            continue
+        where, count = case.place_of_way_in(journey), len(journey.hops) - 1
+        if count > most:
+            seen = f"{count} redirects: " + " → ".join(hop.url for hop in journey.hops[:6])
+            yield Gap(where, seen, f"at most {most}", cause=f"{count} from {start.origin}")
+        else:
+            yield Holds(where, f"{count} redirect{'s' if count != 1 else ''}")
+
+
+@rule("redirect/through-bad-certificate", level=Level.BREAKS, sources=("RFC 9110 section 4.3.4",))
+def through_bad_certificate(case: Case) -> Iterator[RuleOutcome]:
+    """A redirect from a host whose certificate a browser rejects is never seen."""
+    for journey, _ in case.ways_in():
+        redirecting = [hop for hop in journey.hops[:-1] if hop.certificate is not None]
+        if not redirecting:
+            continue
+        where = case.place_of_way_in(journey)
+        met = [(hop, *certificate_meeting(case, hop)) for hop in redirecting]
+        bad = [(hop, meeting, words) for hop, meeting, words in met if meeting is not None]
+        if bad:
+            hop, meeting, words = bad[0]
+            host = read_url(hop.url).host
+            seen = f"{hop.status} from {hop.url} behind a {meeting.value} ({words})"
+            yield Gap(where, seen, "a valid certificate on every hop", cause=f"{host} {words}")
+        else:
+            yield Holds(where, "valid certificates on the way")
+
+
+@rule("redirect/reflects-host", level=Level.EXPOSES, sources=("RFC 9110 section 7.2",))
+def reflects_host(case: Case) -> Iterator[RuleOutcome]:
+    """A Location built from whatever Host came lets a poisoned cache or link send visitors anywhere."""
+    for probe in case.evidence.host_probes:
+        where = f"{probe.scheme}://{probe.name}/"
+        if isinstance(probe.answer, Unseen):
+            yield Unknown(where, probe.answer.reason)
+            continue
+        locations = probe.answer.value.values("Location")
+        if any(probe.asked in location for location in locations):
+            seen = f"Host: {probe.asked} gave Location: {locations[0][:200]}"
+            yield Gap(where, seen, "no redirect to a host that is not the site's", cause="Host is reflected")
+        else:
+            yield Holds(where, "Host is not reflected")
+
+
+@rule("redirect/off-site", level=Level.NOTE, sources=("RFC 9110 section 15.4",))
+def off_site(case: Case) -> Iterator[RuleOutcome]:
+    """A way in that leaves the site's registrable domain hands its visitors over."""
+    for journey, start in case.ways_in():
+        landing = landing_of(journey)
+        if landing is None:
+            continue
+        where = case.place_of_way_in(journey)
+        if landing.host != start.host and registrable_domain(landing.host) != registrable_domain(start.host):
+            yield Gap(where, f"lands on {landing.origin}", f"a landing within {start.host}", cause=landing.origin)
+        else:
+            yield Holds(where, "stays within the site")
+
+
+@rule("redirect/no-canonical", level=Level.WEAKENS, sources=("RFC 6596 section 3",))
+def no_canonical(case: Case) -> Iterator[RuleOutcome]:
+    """Two names with one content split cookies, links and search results, where none leads to the other."""
+    shown: dict[str, dict[str, Page]] = {}
+    for journey, start in case.ways_in("https"):
+        landing = landing_of(journey)
+        page = case.page_of(journey.hops[-1]) if landing is not None else None
+        if start.target == "/" and landing is not None and landing.host == start.host and page is not None:
+            shown.setdefault(page.sha256, {})[start.host] = page
+    for by_host in shown.values():
+        hosts = sorted(by_host)
+        claims = {each.url for page in by_host.values() for each in page.statements if each.kind == "canonical"}
+        if len(hosts) > 1 and len(claims) != 1:
+            yield Gap(hosts[0], f"the same page at {', '.join(hosts)}", f"one of them, as {case.canonical}")
+        else:
+            yield Holds(hosts[0], "one name" if len(hosts) == 1 else f"canonical: {claims.pop()}")
+
+
+@rule("redirect/rewritten-method", level=Level.NOTE, sources=("RFC 9110 sections 15.4.2 and 15.4.9",))
+def rewritten_method(case: Case) -> Iterator[RuleOutcome]:
+    """A form posted to an address that answers 301 or 302 arrives as a GET without what was typed."""
+    targets = {
+        reference.url: hop.url
+        for _, hop, page in case.shown_pages()
+        for reference in page.references
+        if reference.use is Use.FORM and reference.post
+    }
+    moved = {
+        start.host: hop.status
+        for journey, start in case.ways_in("http")
+        for hop in journey.hops[:1]
+        if hop.status in FOLLOWED
+    }
+    for target, page_url in targets.items():
+        status = moved.get(read_url(target).host)
+        if status in {301, 302, 303}:
+            yield Gap(page_url, f"form posts to {target}, which answers {status}", "the https address, or 307 or 308")
+        elif status is not None:
+            yield Holds(page_url, f"{status} keeps the method")
+
+
+RULES = (
+    missing,
+    partial,
+    by_page,
+    temporary,
+    plain_hop,
+    host_before_https,
+    downgrade,
+    loop,
+    many_hops,
+    drops_path,
+    wrong_place,
+    through_bad_certificate,
+    reflects_host,
+    off_site,
+    no_canonical,
+    broken_target,
+    rewritten_method,
+)

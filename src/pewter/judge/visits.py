@@ -1,6 +1,7 @@
 """What a visitor meets at the end of each way in: what a current browser shows."""
 
 import enum
+import functools
 
 import msgspec
 
@@ -10,6 +11,7 @@ from pewter.tls import Version
 from pewter.web.urls import read_url
 
 from .case import Case
+from .content import blocked_parts
 from .protocol import accepted_versions
 
 
@@ -17,6 +19,7 @@ class Meeting(enum.Enum):
     """The words of a report."""
 
     OPENS = "opens"
+    PARTS_BLOCKED = "opens, parts blocked"
     NOT_TRUSTED = "warning: not trusted"
     WRONG_NAME = "warning: wrong name"
     OUT_OF_DATE = "warning: date"
@@ -44,11 +47,18 @@ class Visit(msgspec.Struct, frozen=True):
 
     meets: Meeting
     detail: str = ""
+    reason: str = "typed"
+    """Why this way in, as in the evidence's journey."""
 
 
+@functools.lru_cache(maxsize=4)  # a case is asked by several rules, and compared by identity
 def predict_visits(case: Case) -> tuple[Visit, ...]:
-    """A prediction for every journey, in the order of the evidence."""
-    return tuple(_predict(case, journey) for journey in case.evidence.journeys)
+    """A prediction for every journey that was followed, in the order of the evidence."""
+    return tuple(
+        msgspec.structs.replace(_predict(case, journey), reason=journey.reason)
+        for journey in case.evidence.journeys
+        if journey.reason != "recorded"
+    )
 
 
 def _predict(case: Case, journey: Journey) -> Visit:
@@ -74,6 +84,9 @@ def _predict(case: Case, journey: Journey) -> Visit:
                 meets = Meeting.OLD_PROTOCOL
         case Landed():
             meets = Meeting.OPENS if last.startswith("https:") else Meeting.UNENCRYPTED
+            blocked = blocked_parts(case, journey.hops[-1])
+            if meets is Meeting.OPENS and blocked:
+                meets, detail = Meeting.PARTS_BLOCKED, f"{len(blocked)} blocked, {blocked[0].use.value} first"
     return Visit(journey.start, journey.by_address, tuple(statuses), lands, meets, detail)
 
 

@@ -1,9 +1,10 @@
-"""Set-Cookie as user agents read it (RFC 6265bis), as far as following a journey needs it.
+"""Set-Cookie as user agents read it (RFC 6265bis): what they keep, what they drop, and why.
 
-A jar lives as long as one journey and never leaves the process: evidence keeps the name, the
-attributes and the length of a cookie, never its value.
+Evidence keeps the name, the attributes and the length of a cookie, never its value; a jar with values
+lives as long as one journey and never leaves the process.
 """
 
+import datetime
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -18,8 +19,13 @@ MAX_ATTRIBUTE_VALUE = 1024
 MAX_COOKIES = 180
 """Cookies that one journey keeps; browsers stop near this for one site."""
 
+LONGEST_LIFE = datetime.timedelta(days=400)
+"""User agents cap every lifetime at this."""
+
 _CONTROLS = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]")
 _MAX_AGE = re.compile(r"-?[0-9]+\Z")
+_PREFIX = re.compile(r"__(?:Host|Secure)-", re.IGNORECASE)
+_MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +38,12 @@ class Cookie:
     host_only: bool
     path: str
     secure: bool
+    http_only: bool = False
+    same_site: str | None = None
+    """As sent; None where the attribute is missing."""
+
+    life: datetime.timedelta | None = None
+    """None for a cookie that ends with the browser's session; capped at LONGEST_LIFE."""
 
     def goes_to(self, url: Url) -> bool:
         """Whether the user agent sends it to ``url``."""
@@ -40,23 +52,28 @@ class Cookie:
 
 
 def mask_set_cookie(value: str) -> str:
-    """The field value with every octet of the cookie's value replaced by ``*``; control characters stay.
+    """The field value with every octet of the cookie's value replaced by ``*``.
 
-    ``session=4f2a; Path=/`` becomes ``session=****; Path=/``.
+    Control characters stay, and so does a name prefix in the value of a cookie without a name, since
+    user agents drop a cookie for these.  ``session=4f2a; Path=/`` becomes ``session=****; Path=/``.
     """
     pair, semicolon, attributes = value.partition(";")
     name, equals, content = pair.partition("=")
     if not equals:
         name, content = "", pair
-    masked = "".join(character if _CONTROLS.match(character) else "*" for character in content.strip(" \t"))
-    return f"{name}{equals}{masked}{semicolon}{attributes}"
+    content = content.strip(" \t")
+    prefix = match[0] if not name.strip(" \t") and (match := _PREFIX.match(content)) else ""
+    masked = "".join(each if _CONTROLS.match(each) or each == "\t" else "*" for each in content[len(prefix) :])
+    return f"{name}{equals}{prefix}{masked}{semicolon}{attributes}"
 
 
-def read_set_cookie(value: str, url: Url, is_public_suffix: Callable[[str], bool]) -> Cookie | IgnoredField:
-    """Read one Set-Cookie field value received from ``url``.
+def read_set_cookie(
+    value: str, url: Url, is_public_suffix: Callable[[str], bool], at: datetime.datetime
+) -> Cookie | IgnoredField:
+    """Read one Set-Cookie field value that came from ``url`` at ``at``.
 
-    The result is IgnoredField wherever user agents keep nothing of it.  A cookie that is already
-    expired counts as ignored, since a journey lasts seconds.
+    The result is IgnoredField wherever user agents keep nothing of it, with the reason; a cookie that
+    has expired already is one of these (it is how a server deletes one).
     """
     if _CONTROLS.search(value):
         return IgnoredField("a control character")
@@ -66,45 +83,107 @@ def read_set_cookie(value: str, url: Url, is_public_suffix: Callable[[str], bool
         name, content = "", name
     if not name and not content:
         return IgnoredField("name and value are empty")
+    if "\t" in name or "\t" in content:
+        return IgnoredField("a tab in name or value")
     if len(name) + len(content) > MAX_NAME_AND_VALUE:
         return IgnoredField(f"name and value are over {MAX_NAME_AND_VALUE} octets")
-    given = _read_attributes(attributes)
-    if _MAX_AGE.match(given.get("max-age", "")) and int(given["max-age"][:20]) <= 0:
-        return IgnoredField("Max-Age has it expire at once")
-    secure = "secure" in given
-    if secure and not url.is_https:
-        return IgnoredField("Secure in a plain http answer")
-    if given.get("samesite", "").lower() == "none" and not secure:
-        return IgnoredField("SameSite=None without Secure")
-    path = given.get("path", "")
-    explicit_root = path == "/"
-    if not path.startswith("/"):
-        path = default_path(url.path)
-    domain = given.get("domain", "").removeprefix(".").lower()
-    host_only = not domain
-    if domain:
-        if is_public_suffix(domain):
-            if domain != url.host:
-                return IgnoredField(f"Domain {domain} is a public suffix")
-            host_only = True
-        elif not domain_matches(url.host, domain):
-            return IgnoredField(f"Domain {domain} does not match {url.host}")
-    prefix = (name or content).lower()
-    if prefix.startswith(("__secure-", "__host-")) and not (name and secure):
-        return IgnoredField("a name prefix whose conditions are not met")
-    if prefix.startswith("__host-") and ("domain" in given or not explicit_root):
-        return IgnoredField("the prefix __Host- without Path=/, or with Domain")
-    return Cookie(name, content, domain or url.host, host_only, path, secure)
+    given = read_attributes(attributes)
+    life = _read_life(given, at)
+    if life is not None and life <= datetime.timedelta():
+        return IgnoredField("it has expired already")
+    cookie = _with_scope(Cookie(name, content, url.host, True, "", "secure" in given), given, url, is_public_suffix)
+    if isinstance(cookie, IgnoredField):
+        return cookie
+    refusal = _why_refused(cookie, given, url)
+    if refusal is not None:
+        return IgnoredField(refusal)
+    return Cookie(
+        name, content, cookie.domain, cookie.host_only, cookie.path, cookie.secure,
+        "httponly" in given, given.get("samesite"), life,
+    )  # fmt: skip
 
 
-def _read_attributes(attributes: list[str]) -> dict[str, str]:
-    """By name in lower case; of a repeated attribute the last counts."""
+def read_attributes(attributes: list[str]) -> dict[str, str]:
+    """By name in lower case; of a repeated attribute the last counts, an overlong one not at all."""
     given: dict[str, str] = {}
     for attribute in attributes:
         name, _, value = (part.strip(" \t") for part in attribute.partition("="))
         if len(value) <= MAX_ATTRIBUTE_VALUE:
             given[name.lower()] = value
     return given
+
+
+def _with_scope(
+    cookie: Cookie, given: dict[str, str], url: Url, is_public_suffix: Callable[[str], bool]
+) -> Cookie | IgnoredField:
+    path = given.get("path", "")
+    if not path.startswith("/"):
+        path = default_path(url.path)
+    domain = given.get("domain", "").removeprefix(".").lower()
+    host_only = not domain
+    if domain and domain != url.host:
+        if not domain_matches(url.host, domain):
+            return IgnoredField(f"Domain {domain} does not match {url.host}")
+        if is_public_suffix(domain):
+            return IgnoredField(f"Domain {domain} is a public suffix")
+    elif domain and is_public_suffix(domain):
+        host_only = True
+    return Cookie(cookie.name, cookie.value, domain or url.host, host_only, path, cookie.secure)
+
+
+def _why_refused(cookie: Cookie, given: dict[str, str], url: Url) -> str | None:
+    if cookie.secure and not url.is_https:
+        return "Secure in a plain http answer"
+    if given.get("samesite", "").lower() == "none" and not cookie.secure:
+        return "SameSite=None without Secure"
+    prefix = (cookie.name or cookie.value).lower()
+    if not prefix.startswith(("__secure-", "__host-")):
+        return None
+    if not cookie.name:
+        return "no name, and a value that begins like a name prefix"
+    if not cookie.secure:
+        return f"the prefix {cookie.name[: prefix.index('-') + 1]} without Secure"
+    if prefix.startswith("__host-") and given.get("domain"):
+        return "the prefix __Host- with Domain"
+    if prefix.startswith("__host-") and given.get("path") != "/":
+        return "the prefix __Host- without Path=/"
+    return None
+
+
+def _read_life(given: dict[str, str], at: datetime.datetime) -> datetime.timedelta | None:
+    """Max-Age before Expires; what cannot be read counts as not given."""
+    max_age = given.get("max-age", "")
+    if _MAX_AGE.match(max_age):
+        # Digits beyond these only say "for ever", which the cap cuts anyway.
+        seconds = int(max_age[:12])
+        return min(datetime.timedelta(seconds=seconds), LONGEST_LIFE)
+    expires = read_cookie_date(given["expires"]) if "expires" in given else None
+    return min(expires - at, LONGEST_LIFE) if expires is not None else None
+
+
+def read_cookie_date(text: str) -> datetime.datetime | None:
+    """A date by the tolerant algorithm of RFC 6265bis: tokens in any order; None where it fails."""
+    time: tuple[int, int, int] | None = None
+    day = month = year = None
+    for token in re.split(r"[\t\x20-\x2f\x3b-\x40\x5b-\x60\x7b-\x7e]+", text):
+        if time is None and (match := re.match(r"([0-9]{1,2}):([0-9]{1,2}):([0-9]{1,2})(?![0-9])", token)):
+            time = (int(match[1]), int(match[2]), int(match[3]))
+        elif day is None and (match := re.match(r"([0-9]{1,2})(?![0-9])", token)):
+            day = int(match[1])
+        elif month is None and token[:3].lower() in _MONTHS:
+            month = _MONTHS.index(token[:3].lower()) + 1
+        elif year is None and (match := re.match(r"([0-9]{2,4})(?![0-9])", token)):
+            year = int(match[1])
+    if time is None or day is None or month is None or year is None:
+        return None
+    if year < 100:
+        year += 1900 if year >= 70 else 2000
+    if year < 1601:
+        return None
+    try:
+        return datetime.datetime(year, month, day, *time, tzinfo=datetime.UTC)
+    except ValueError:
+        return None
 
 
 def domain_matches(host: str, domain: str) -> bool:
@@ -132,12 +211,24 @@ class CookieJar:
         self._is_public_suffix = is_public_suffix
         self._cookies: dict[tuple[str, str, bool, str], Cookie] = {}
 
-    def take(self, set_cookie_values: tuple[str, ...], url: Url) -> None:
+    def take(self, set_cookie_values: tuple[str, ...], url: Url, at: datetime.datetime) -> None:
         """Keep what a user agent would keep of an answer from ``url``."""
         for value in set_cookie_values:
-            cookie = read_set_cookie(value, url, self._is_public_suffix)
+            cookie = read_set_cookie(value, url, self._is_public_suffix, at)
             if isinstance(cookie, Cookie) and len(self._cookies) < MAX_COOKIES:
+                if not url.is_https and self._has_secure_twin(cookie):
+                    continue
                 self._cookies[cookie.name, cookie.domain, cookie.host_only, cookie.path] = cookie
+
+    def _has_secure_twin(self, cookie: Cookie) -> bool:
+        """A plain http answer may not overwrite a Secure cookie of the same name whose scope overlaps."""
+        return any(
+            kept.secure
+            and kept.name == cookie.name
+            and (domain_matches(kept.domain, cookie.domain) or domain_matches(cookie.domain, kept.domain))
+            and path_matches(cookie.path, kept.path)
+            for kept in self._cookies.values()
+        )
 
     def field_for(self, url: Url) -> str | None:
         """The Cookie field value for a request to ``url``; longer paths first."""

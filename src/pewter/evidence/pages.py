@@ -1,0 +1,84 @@
+"""What a page says: the URLs in it that a review looks at, and the marks of a debug page."""
+
+import enum
+
+import msgspec
+
+
+class Use(enum.Enum):
+    """What a browser does with a URL in a page."""
+
+    SCRIPT = "script"
+    STYLE = "style sheet"
+    FRAME = "frame"
+    PLUGIN = "plug-in"
+    FONT = "font"
+    FETCH = "fetch by a script"
+    PRELOAD = "preload"
+    TRACK = "text track"
+    MANIFEST = "manifest"
+    IMAGE = "image"
+    IMAGE_SET = "image set"
+    """``srcset`` and ``picture``: browsers do not upgrade these."""
+
+    AUDIO_VIDEO = "audio or video"
+    FORM = "form"
+    LINK = "link"
+
+
+class Reference(msgspec.Struct, frozen=True):
+    """One plain-text URL (``http:`` or ``ws:``) in a page or style sheet."""
+
+    url: str
+    """Resolved against the page's base."""
+
+    use: Use
+    place: str
+    """``img src``, ``style attribute``, ``@import``: where it stands."""
+
+    post: bool = False
+    """A form that is sent by POST."""
+
+
+class Statement(msgspec.Struct, frozen=True):
+    """An address that the page claims for itself or its twins."""
+
+    kind: str
+    """``canonical``, ``og:url``, ``hreflang``, ``feed`` or ``base``."""
+
+    url: str
+
+
+class Move(msgspec.Struct, frozen=True):
+    """A move that the page itself makes once it is shown."""
+
+    how: str
+    """``meta refresh`` or ``script``."""
+
+    url: str
+
+
+class Page(msgspec.Struct, frozen=True):
+    """One HTML page or style sheet, read as far as its bound."""
+
+    url: str
+    sha256: str
+    """Of the octets that were read."""
+
+    octets: int
+    truncated: bool = False
+    title: str = ""
+    references: tuple[Reference, ...] = ()
+    statements: tuple[Statement, ...] = ()
+    moves: tuple[Move, ...] = ()
+    upgrades_requests: bool = False
+    """A ``meta`` element with Content-Security-Policy says upgrade-insecure-requests."""
+
+    style_sheets: tuple[str, ...] = ()
+    """Same-origin style sheets over https that the page links."""
+
+    inner_links: tuple[str, ...] = ()
+    """Paths of links to the page's own host, in order, each once, for finding further ways in."""
+
+    debug_signs: tuple[str, ...] = ()
+    """Words of frameworks' debug pages that stand in it."""

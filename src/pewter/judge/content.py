@@ -1,0 +1,30 @@
+"""What a shown page fetches over plain http, and what a browser makes of it."""
+
+from pewter.evidence import Hop, Page, Reference
+from pewter.web.mixed_content import Treatment, treatment_of
+from pewter.web.pages import has_upgrade_directive
+
+from .case import Case
+
+
+def upgrades_requests(hop: Hop, page: Page) -> bool:
+    """Whether the answer or the page itself says upgrade-insecure-requests."""
+    return page.upgrades_requests or any(map(has_upgrade_directive, hop.values("Content-Security-Policy")))
+
+
+def parts_by_treatment(case: Case, hop: Hop, page: Page) -> dict[Treatment, tuple[Reference, ...]]:
+    """The plain references of an https page and of its own style sheets."""
+    upgrades = upgrades_requests(hop, page)
+    references = (*page.references, *(each for sheet in case.sheets_of(page) for each in sheet.references))
+    found: dict[Treatment, list[Reference]] = {treatment: [] for treatment in Treatment}
+    for reference in dict.fromkeys(references):
+        found[treatment_of(reference, upgrades_requests=upgrades)].append(reference)
+    return {treatment: tuple(parts) for treatment, parts in found.items()}
+
+
+def blocked_parts(case: Case, hop: Hop) -> tuple[Reference, ...]:
+    """What a browser blocks of the page that ``hop`` showed."""
+    page = case.page_of(hop)
+    if page is None or not hop.url.startswith("https:"):
+        return ()
+    return parts_by_treatment(case, hop, page)[Treatment.BLOCKED]

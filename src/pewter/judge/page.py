@@ -1,0 +1,142 @@
+"""What the page says once it is there."""
+
+from collections.abc import Iterator, Sequence
+
+from pewter.evidence import Hop, Page, Reference, Unseen, Use
+from pewter.web.mixed_content import Treatment
+from pewter.web.urls import InvalidUrl, read_url
+
+from .case import Case
+from .content import parts_by_treatment, upgrades_requests
+from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .rules import rule
+
+_SHOWN = 4
+
+
+def _secure_pages(case: Case) -> Iterator[tuple[Hop, Page]]:
+    for journey, hop, page in case.shown_pages():
+        if hop.url.startswith("https:") and journey.reason != "absent":
+            yield hop, page
+
+
+def _unseen(case: Case) -> Iterator[Unknown]:
+    """Home pages over https that were not reached in time."""
+    for journey, start in case.ways_in("https"):
+        if start.path == "/" and isinstance(journey.end, Unseen):
+            yield Unknown(case.place_of_way_in(journey), journey.end.reason)
+
+
+def _list(references: Sequence[Reference]) -> str:
+    shown = [f"{each.use.value} {each.url} ({each.place})" for each in references[:_SHOWN]]
+    more = [f"and {len(references) - _SHOWN} more"] if len(references) > _SHOWN else []
+    return "\n".join(shown + more)
+
+
+def _with_treatment(case: Case, treatment: Treatment, expected: str) -> Iterator[RuleOutcome]:
+    for hop, page in _secure_pages(case):
+        parts = parts_by_treatment(case, hop, page)[treatment]
+        if parts:
+            yield Gap(hop.url, _list(parts), expected)
+        else:
+            yield Holds(hop.url, f"no part is {treatment.value}")
+    yield from _unseen(case)
+
+
+@rule(
+    "page/blocked-content", level=Level.BREAKS, sources=("W3C Mixed Content section 4", "W3C Mixed Content section 3.2")
+)
+def blocked_content(case: Case) -> Iterator[RuleOutcome]:
+    """Scripts, styles, frames, fonts and fetches over http are blocked in an https page."""
+    yield from _with_treatment(case, Treatment.BLOCKED, "https for all that the page fetches")
+
+
+@rule("page/upgraded-content", level=Level.WEAKENS, sources=("W3C Mixed Content section 3.1",))
+def upgraded_content(case: Case) -> Iterator[RuleOutcome]:
+    """Images, audio and video over http are asked for over https, and are missing where that fails."""
+    yield from _with_treatment(case, Treatment.UPGRADED, "https for all that the page shows")
+
+
+@rule("page/insecure-form", level=Level.EXPOSES, sources=("HTML section 4.10.21", "W3C Mixed Content section 6.2"))
+def insecure_form(case: Case) -> Iterator[RuleOutcome]:
+    """What is typed into a form must not leave the page unencrypted."""
+    for hop, page in _secure_pages(case):
+        forms = [each for each in page.references if each.use is Use.FORM]
+        if forms and not upgrades_requests(hop, page):
+            yield Gap(hop.url, _list(forms), "https in every form's action")
+        else:
+            yield Holds(hop.url, "no form leads to http")
+    yield from _unseen(case)
+
+
+@rule("page/plain-links", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
+def plain_links(case: Case) -> Iterator[RuleOutcome]:
+    """Links to the site's own names over http cost a redirect, and a visit in the clear where HSTS is missing."""
+    for hop, page in _secure_pages(case):
+        links = [each for each in page.references if each.use is Use.LINK and _host(each.url) in case.site_names]
+        if links:
+            yield Gap(hop.url, _list(links), "https in links to the site's own names")
+        else:
+            yield Holds(hop.url, "no link to the site over http")
+
+
+def _host(url: str) -> str:
+    try:
+        return read_url(url).host
+    except InvalidUrl:
+        return ""
+
+
+@rule("page/canonical-tag", level=Level.WEAKENS, sources=("RFC 6596 section 3", "HTML section 4.6.7"))
+def canonical_tag(case: Case) -> Iterator[RuleOutcome]:
+    """What the page claims as its address has to be https and on a host where its visitors land."""
+    for hop, page in _secure_pages(case):
+        if not page.statements:
+            continue
+        hosts = case.expected_hosts(read_url(hop.url).host)
+        wrong = [
+            f"{each.kind} {each.url}"
+            for each in page.statements
+            if each.url.startswith("http:")
+            or (each.kind in {"canonical", "og:url"} and _host(each.url) in case.site_names - set(hosts))
+        ]
+        if wrong:
+            shown = [*wrong[:_SHOWN], *([f"and {len(wrong) - _SHOWN} more"] if len(wrong) > _SHOWN else [])]
+            yield Gap(hop.url, "\n".join(shown), f"https://{hosts[0]} in each")
+        else:
+            yield Holds(hop.url, f"{len(page.statements)} statements are https")
+
+
+@rule("page/no-upgrade-policy", level=Level.NOTE, sources=("W3C Upgrade Insecure Requests section 3.1",))
+def no_upgrade_policy(case: Case) -> Iterator[RuleOutcome]:
+    """Where parts are still called over http, a policy can have browsers upgrade them all."""
+    for hop, page in _secure_pages(case):
+        parts = parts_by_treatment(case, hop, page)
+        count = len(parts[Treatment.BLOCKED]) + len(parts[Treatment.UPGRADED])
+        if count:
+            yield Gap(hop.url, f"{count} parts over http, no upgrade-insecure-requests", "upgrade-insecure-requests")
+        elif upgrades_requests(hop, page):
+            yield Holds(hop.url, "upgrade-insecure-requests")
+
+
+@rule("page/debug-output", level=Level.EXPOSES, sources=("RFC 9110 section 17.3",))
+def debug_output(case: Case) -> Iterator[RuleOutcome]:
+    """Error pages must not show tracebacks, settings or versions."""
+    for _, hop, page in case.shown_pages():
+        if page.debug_signs:
+            seen = f"{hop.status}: {', '.join(page.debug_signs)}"
+            cause = f"{read_url(hop.url).host} {page.debug_signs[0]}"
+            yield Gap(hop.url, seen, "an error page without inner workings", cause=cause)
+        elif hop.status >= 400:
+            yield Holds(hop.url, f"{hop.status}: nothing of the kind")
+
+
+RULES = (
+    blocked_content,
+    upgraded_content,
+    insecure_form,
+    plain_links,
+    canonical_tag,
+    no_upgrade_policy,
+    debug_output,
+)

@@ -1,0 +1,40 @@
+"""Mixed content: what a browser does with a plain URL in an https page (W3C Mixed Content level 2)."""
+
+import enum
+
+from pewter.evidence import Reference, Use, is_ip_address
+
+from .urls import InvalidUrl, read_url
+
+
+class Treatment(enum.Enum):
+    """What becomes of one reference."""
+
+    BLOCKED = "blocked"
+    UPGRADED = "upgraded"
+    """Asked for over https; where that fails it is missing.  By an IP address it is shown, with a warning."""
+
+    FINE = "fine"
+    """Not fetched with the page, a local address, or rewritten by upgrade-insecure-requests."""
+
+
+UPGRADABLE = frozenset({Use.IMAGE, Use.AUDIO_VIDEO})
+NOT_FETCHED = frozenset({Use.FORM, Use.LINK})
+
+
+def treatment_of(reference: Reference, *, upgrades_requests: bool) -> Treatment:
+    """Whether a browser blocks or upgrades what a page on https refers to."""
+    if reference.use in NOT_FETCHED or upgrades_requests or _is_local(reference.url):
+        return Treatment.FINE
+    return Treatment.UPGRADED if reference.use in UPGRADABLE else Treatment.BLOCKED
+
+
+def _is_local(text: str) -> bool:
+    """Potentially trustworthy all the same (W3C Secure Contexts section 3.1)."""
+    try:
+        host = read_url(text.replace("ws:", "http:", 1)).host
+    except InvalidUrl:
+        return False
+    if is_ip_address(host):
+        return host.startswith("127.") or host == "::1"
+    return host == "localhost" or host.endswith(".localhost")

@@ -1,0 +1,31 @@
+"""Public suffixes and registrable domains, by the list that browsers use."""
+
+import functools
+from typing import Any
+
+from pewter.evidence import is_ip_address
+
+
+@functools.cache
+def _list() -> Any:
+    from publicsuffixlist import PublicSuffixList  # noqa: PLC0415  slow to load, and not always needed
+
+    return PublicSuffixList()
+
+
+def is_public_suffix(name: str) -> bool:
+    """Whether anyone may register a name right below this one: ``co.uk``, ``example``."""
+    return bool(_list().is_public(name))
+
+
+def registrable_domain(name: str) -> str | None:
+    """One label below the public suffix; None for a suffix itself and for an IP address."""
+    if is_ip_address(name):
+        return None
+    found = _list().privatesuffix(name)
+    return str(found) if found else None
+
+
+def is_apex(name: str) -> bool:
+    """Whether a name is a registrable domain."""
+    return registrable_domain(name) == name
