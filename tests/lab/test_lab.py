@@ -94,8 +94,8 @@ def test_relay_adds_its_delay_each_way_and_a_round_trip_for_connecting():
         writer.close()
 
     first, second = asyncio.run(run())
-    assert 0.2 <= first < 0.3
-    assert 0.1 <= second - first < 0.2
+    assert 0.2 <= first < 0.6
+    assert 0.1 <= second - first < 0.4
 
 
 def test_relay_of_datagrams():
@@ -108,7 +108,7 @@ def test_relay_of_datagrams():
         await server.stop()
         return time.monotonic() - begun
 
-    assert 0.1 <= asyncio.run(run()) < 0.25
+    assert 0.1 <= asyncio.run(run()) < 0.5
 
 
 def test_review_through_the_relay_takes_at_most_ten_round_trips():
@@ -174,6 +174,24 @@ def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
         ("date/renewal-overdue", (STAFF,)),
         ("hsts/absent", (APEX, TICKETS, WWW_TICKETS, STAFF, WEBMAIL)),
         ("hsts/short", (WWW,)),
+        ("hsts/uneven", (TIMETABLE,)),
+        ("hsts/apex-never-seen", (APEX,)),
+        ("date/hsts-locks-out", (TIMETABLE,)),
+        ("reach/unknown-host", (WEBMAIL,)),
+        ("redirect/through-bad-certificate", (WWW_TICKETS,)),
+        ("redirect/host-before-https", (WWW_TICKETS,)),
+        ("redirect/rewritten-method", (WWW,)),
+        ("cookie/not-secure", (TICKETS,)),
+        ("cookie/over-http", (TICKETS,)),
+        ("cookie/same-site", (TICKETS,)),
+        ("cookie/not-http-only", (TICKETS,)),
+        ("page/blocked-content", (WWW,)),
+        ("page/upgraded-content", (WWW,)),
+        ("page/insecure-form", (WWW,)),
+        ("page/plain-links", (WWW,)),
+        ("page/canonical-tag", (WWW,)),
+        ("page/no-upgrade-policy", (WWW,)),
+        ("page/debug-output", (FREIGHT,)),
     }
     assert unknown_entries(as_found.outcomes) == ()
 

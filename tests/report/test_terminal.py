@@ -41,7 +41,7 @@ def test_clean_site_in_full():
         "\n"
         "Areas  checks that hold, of those that could be made\n"
         "  ✓ reach        5 of 5\n"
-        "  ✓ redirect    10 of 10\n"
+        "  ✓ redirect    17 of 17\n"
         "  ✓ chain       10 of 10\n"
         "  ✓ name         1 of 1\n"
         "  ✓ date         4 of 4\n"

@@ -16,6 +16,7 @@ from pewter.evidence import (
     Lookup,
     Name,
     Offer,
+    Page,
     Probe,
     Proof,
     Question,
@@ -74,7 +75,9 @@ def hop(url: str, status: int = 200, *fields: tuple[str, str], issued: Issued | 
     return Hop(url, ADDRESS, status, fields, NOW, certificate=certificate, **others)  # type: ignore[arg-type]
 
 
-def journey(*hops: Hop | str, end: Landed | Stopped | Unseen | None = None, by: str | None = None) -> Journey:
+def journey(
+    *hops: Hop | str, end: Landed | Stopped | Unseen | None = None, by: str | None = None, reason: str = "typed"
+) -> Journey:
     """A journey over hops; a bare URL is a hop that redirects to the next with 301."""
     made: list[Hop] = []
     for position, each in enumerate(hops):
@@ -85,7 +88,7 @@ def journey(*hops: Hop | str, end: Landed | Stopped | Unseen | None = None, by: 
             following = hops[position + 1] if position + 1 < len(hops) else ""
             location = following.url if isinstance(following, Hop) else following
             made.append(hop(each, 200) if is_last else hop(each, 301, ("Location", location)))
-    return Journey(made[0].url, tuple(made), end or Landed(), by)
+    return Journey(made[0].url, tuple(made), end or Landed(), reason, by)
 
 
 def stopped(start: str, cause: StopCause, detail: str = "the connection was refused") -> Journey:
@@ -126,3 +129,9 @@ def case(
 
 def outcomes(rule: Rule, of: Case) -> list[RuleOutcome]:
     return list(rule.outcomes(of))
+
+
+def page(url: str, text: str = "<h1>page</h1>", **says: object) -> Page:
+    """What a page at ``url`` says; its SHA-256 is that of the text."""
+    octets = text.encode()
+    return Page(url, hashlib.sha256(octets).hexdigest(), len(octets), **says)  # type: ignore[arg-type]

@@ -68,6 +68,13 @@ def review(
     trust: Annotated[
         list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside Mozilla's.")
     ] = None,
+    har: Annotated[
+        list[Path] | None,
+        typer.Option(metavar="FILE", help="Judge a HAR recording of a browser too, as behind a login."),
+    ] = None,
+    suppose: Annotated[
+        list[str] | None, typer.Option(metavar="hsts", help="Judge as if every name sent the recommended HSTS.")
+    ] = None,
     as_of: Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")] = None,
     timeout: Annotated[float | None, typer.Option(metavar="SECONDS", help="For the whole review (60).")] = None,
     fail_on: FailOn = "exposes",
@@ -87,6 +94,8 @@ def review(
         routes=tuple(route or ()),
         resolver=resolver,
         trust=tuple(trust or ()),
+        har=tuple(har or ()),
+        suppose=tuple(suppose or ()),
         as_of=as_of,
         timeout=timeout,
         fail_on=fail_on,

@@ -6,7 +6,10 @@ import sys
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+
 from pewter.errors import FileError, NotReviewedError, UsageError
+from pewter.evidence import Journey, Page
 from pewter.gather.look import LookOptions, look
 from pewter.gather.routes import Routes, read_address_and_port, read_route
 from pewter.judge.case import Case
@@ -15,6 +18,7 @@ from pewter.judge.outcomes import Level
 from pewter.judge.results import reaches, was_reviewed, why_nothing_was_seen
 from pewter.judge.review import Review, make_review, write_review
 from pewter.pki import Certificate, Store, read_certificate, read_certificate_blocks, read_store
+from pewter.web.har import MAX_FILE, HarError, read_har
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
 
 from .output import print_report
@@ -36,6 +40,8 @@ class ReviewCommand:
     routes: tuple[str, ...] = ()
     resolver: str | None = None
     trust: tuple[Path, ...] = ()
+    har: tuple[Path, ...] = ()
+    suppose: tuple[str, ...] = ()
     as_of: str | None = None
     timeout: float | None = None
     fail_on: str = "exposes"
@@ -56,10 +62,15 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
     as_of = read_as_of(command.as_of)
     for file in command.write:
         check_writable(file)
+    recordings = [read_har_file(file) for file in command.har]
     site_file = _site_file(command, folder)
     options, wishes = _settle(command, site_file, folder)
     with show_progress() as progress:
         evidence = asyncio.run(look(options, progress))
+    for journeys, pages in recordings:
+        evidence = msgspec.structs.replace(
+            evidence, journeys=(*evidence.journeys, *journeys), pages=(*evidence.pages, *pages)
+        )
     case = Case(evidence, wishes, as_of or evidence.begun, options.stores)
     review = make_review(case)
     for file in command.write:
@@ -129,7 +140,10 @@ def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[
         step_seconds=min(10.0, timeout),
     )
     origin = _read_canonical(canonical).origin if canonical else None
-    return options, Wishes(site_file.expect, origin, site_file.levels, site_file.accept)
+    for supposed in command.suppose:
+        if supposed != "hsts":
+            raise UsageError(f"--suppose {supposed!r}: what can be supposed is hsts.")
+    return options, Wishes(site_file.expect, origin, site_file.levels, site_file.accept, command.suppose)
 
 
 def read_target(text: str) -> _Target:
@@ -214,6 +228,18 @@ def read_trust_file(path: Path) -> list[Certificate]:
     if not certificates:
         raise FileError(f"{path} holds no certificate that can be read. --trust takes root certificates as PEM or DER.")
     return certificates
+
+
+def read_har_file(path: Path) -> tuple[tuple[Journey, ...], tuple[Page, ...]]:
+    """Journeys and pages of a recording; FileError for what is none."""
+    try:
+        if path.stat().st_size > MAX_FILE:
+            raise FileError(f"{path} is larger than {MAX_FILE >> 20} MiB. Record again with less, or without contents.")
+        return read_har(path.read_bytes(), datetime.datetime.now(datetime.UTC))
+    except OSError as exc:
+        raise FileError(f"{path} cannot be read: {exc.strerror}.") from exc
+    except HarError as exc:
+        raise FileError(f"{path} is no HAR recording: {exc}. Browsers save one from their network panel.") from exc
 
 
 def check_writable(path: Path) -> None:

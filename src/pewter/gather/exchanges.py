@@ -165,7 +165,7 @@ async def fetch_once(
 ) -> Answered | Failed:
     """One request on a connection of its own, that is no part of a journey; bounded by one deadline."""
     try:
-        async with slots.connection(destination.connect_address, Priority.HANDSHAKE), asyncio.timeout(step_seconds):
+        async with slots.connection(destination.address, Priority.HANDSHAKE), asyncio.timeout(step_seconds):
             connection = Connection(url.origin, destination)
             try:
                 return await connection.get(url, None, host)

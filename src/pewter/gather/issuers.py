@@ -88,7 +88,7 @@ class IssuerFetcher:
             return f"not contacted: {refusal}"
         try:
             async with (
-                self._around.slots.connection(destination.connect_address, Priority.JOURNEY),
+                self._around.slots.connection(destination.address, Priority.JOURNEY),
                 asyncio.timeout(self._around.step_seconds),
             ):
                 connection = Connection(url.origin, destination)

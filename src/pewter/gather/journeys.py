@@ -155,7 +155,7 @@ class _Held:
 
     @classmethod
     async def open(cls, origin: str, destination: Destination, slots: Slots) -> "_Held":
-        slot = slots.connection(destination.connect_address, Priority.JOURNEY)
+        slot = slots.connection(destination.address, Priority.JOURNEY)
         await slot.__aenter__()
         return cls(Connection(origin, destination), slot)
 

@@ -321,7 +321,7 @@ class _Look:
     async def _probe(self, endpoint: _EndpointLook, versions: tuple[int, ...]) -> None:
         offer = Offer(versions, endpoint.name)
         try:
-            async with self._slots.connection(endpoint.destination.connect_address, Priority.HANDSHAKE):
+            async with self._slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
                 result = await send_hello(offer, endpoint.destination, self._options.step_seconds)
         except Exception as exc:  # a fault of ours must not cost the other results
             endpoint.probes[versions] = Probe(offer, Unseen(_own_fault(exc)))

@@ -172,12 +172,15 @@ class Case:
         return (name, *siblings, host)
 
     def ways_in(self, scheme: str | None = None, *, absent: bool = False) -> Iterator[tuple[Journey, Url]]:
-        """Journeys and their first URLs, those made to go to one address among them.
+        """Journeys from the site's names and their first URLs, those made to go to one address among them.
 
-        With ``absent`` also those to a page that does not exist.
+        With ``absent`` also those to a page that does not exist.  Of recorded ones only navigations count:
+        those that show a page or lead on.
         """
         for journey in self.evidence.journeys:
             start = read_url(journey.start)
+            if journey.reason == "recorded" and (start.host not in self.site_names or not _is_navigation(journey)):
+                continue
             if (scheme is None or start.scheme == scheme) and (absent or journey.reason != "absent"):
                 yield journey, start
 
@@ -195,7 +198,9 @@ class Case:
         for journey in self.evidence.journeys:
             hop = journey.hops[-1] if journey.hops and isinstance(journey.end, Landed) else None
             page = self.page_of(hop) if hop is not None else None
-            if hop is not None and page is not None and (page.url, page.sha256) not in seen:
+            if hop is None or page is None or read_url(hop.url).host not in self.site_names:
+                continue
+            if (page.url, page.sha256) not in seen:
                 seen.add((page.url, page.sha256))
                 yield journey, hop, page
 
@@ -238,9 +243,16 @@ class Case:
         return next((name for name in self.evidence.names if name.name == wanted), None)
 
 
+def _is_navigation(journey: Journey) -> bool:
+    """Whether a recorded journey ended at a page; a recording holds every image and script too."""
+    return journey.hops[-1].page is not None
+
+
 def landing_of(journey: Journey) -> Url | None:
     """Where the journey landed; None where it did not."""
-    return read_url(journey.hops[-1].url) if isinstance(journey.end, Landed) and journey.hops else None
+    if not isinstance(journey.end, Landed) or not journey.hops:
+        return None
+    return read_url(journey.hops[-1].url)
 
 
 def why_no_handshake(endpoint: Endpoint) -> str:

@@ -7,6 +7,8 @@ A cookie that looks like a session or login is judged one level higher than othe
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+import msgspec
+
 from pewter.evidence import Hop
 from pewter.web.cookie_kinds import CookieKind, Guess, guess_kind
 from pewter.web.cookies import Cookie, read_set_cookie
@@ -110,7 +112,8 @@ def over_http(case: Case) -> Iterator[RuleOutcome]:
         if each.url.is_https:
             yield Holds(each.hop.url, f"{each.name}: set over https")
         else:
-            yield each.gap("set over https only", Level.EXPOSES)
+            gap = each.gap("set over https only", Level.EXPOSES)
+            yield msgspec.structs.replace(gap, cause=f"set over http at {each.url.host}")
 
 
 @rule("cookie/not-http-only", level=Level.WEAKENS, sources=(_SOURCE,))

@@ -52,6 +52,8 @@ def missing(case: Case) -> Iterator[RuleOutcome]:
     for _, ways in _plain_ways_in(case):
         mixed = {False, True} <= {stays for _, _, stays in ways}
         for journey, _, stays in ways:
+            if journey.reason == "absent":
+                continue
             where = case.place_of_way_in(journey)
             if stays is None and isinstance(journey.end, Unseen):
                 yield Unknown(where, journey.end.reason)
@@ -350,6 +352,7 @@ def rewritten_method(case: Case) -> Iterator[RuleOutcome]:
     targets = {
         reference.url: hop.url
         for _, hop, page in case.shown_pages()
+        if hop.url.startswith("https:")
         for reference in page.references
         if reference.use is Use.FORM and reference.post
     }

@@ -36,6 +36,8 @@ PATHS = (
     f"{FREIGHT}/track?consignment=MF-2041",
 )
 
+Fields = tuple[tuple[str, str], ...]
+
 _HSTS = ("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
 _OLD_VERSIONS = frozenset({int(Version.TLS_1_0), int(Version.TLS_1_1)})
 
@@ -86,29 +88,27 @@ def _as_found(ca: _Authority) -> Servers:
     tickets = ca.server(TICKETS, left=55, key=make_key("RSA 2048"))
     timetable_new, timetable_old = ca.server(TIMETABLE, left=86), ca.server(TIMETABLE, left=-4)
     freight_leaf, _ = ca.server(FREIGHT, left=64, key=make_key("RSA 2048"))
+    webmail = ca.server(f"mail.{APEX}", left=49)
+    timetable = _site({"/": _TIMETABLE}, fields=(_HSTS,), error_fields=())
     return {
         ("192.0.2.10", "2001:db8:10::10"): {
             APEX: VirtualHost(_move_to(WWW, status=302), site, server="nginx"),
-            WWW: VirtualHost(
-                _secure_site("Marram Ferries", ("Strict-Transport-Security", "max-age=86400")), site, server="nginx"
-            ),
+            WWW: VirtualHost(_site(_WWW_AS_FOUND, fields=(_SHORT_HSTS,)), site, server="nginx"),
         },
         ("192.0.2.20",): {
             TICKETS: VirtualHost(_tickets_as_found, tickets, server="Apache"),
-            WWW_TICKETS: VirtualHost(_move_to(TICKETS), tickets, server="Apache"),
+            WWW_TICKETS: VirtualHost(_move_to(TICKETS, directly=True), tickets, server="Apache"),
         },
-        ("192.0.2.30",): {TIMETABLE: VirtualHost(_secure_site("Timetable", _HSTS), timetable_new, server="nginx")},
-        ("192.0.2.31",): {TIMETABLE: VirtualHost(_secure_site("Timetable", _HSTS), timetable_old, server="nginx")},
+        ("192.0.2.30",): {TIMETABLE: VirtualHost(timetable, timetable_new, server="nginx")},
+        ("192.0.2.31",): {TIMETABLE: VirtualHost(timetable, timetable_old, server="nginx")},
         ("192.0.2.40",): {
             FREIGHT: VirtualHost(
                 _freight_as_found, (freight_leaf,), old_versions=_OLD_VERSIONS, server="Microsoft-IIS/10.0"
             )
         },
         ("192.0.2.50",): {STAFF: VirtualHost(_circle, ca.server(STAFF, left=12))},
-        ("192.0.2.60",): {
-            WEBMAIL: VirtualHost(_plain_page("Webmail has moved"), ca.server(f"mail.{APEX}", left=49), server="Apache")
-        },
-        ("192.0.2.70",): {STATUS: VirtualHost(_secure_site("Service status", _HSTS), ca.server(STATUS, left=77))},
+        ("192.0.2.60",): {WEBMAIL: VirtualHost(_plain_pages({"/": _WEBMAIL}), webmail, server="Apache", any_host=True)},
+        ("192.0.2.70",): {STATUS: VirtualHost(_site({"/": _STATUS}), ca.server(STATUS, left=77))},
     }
 
 
@@ -116,80 +116,119 @@ def _mended(ca: _Authority) -> Servers:
     site = ca.server(APEX, WWW, left=71)
     tickets = ca.server(TICKETS, WWW_TICKETS, left=89, key=make_key("RSA 2048"))
     timetable = ca.server(TIMETABLE, left=86)
+    cookies = (
+        ("Set-Cookie", "ticket_session=4f1c9a7be2; Path=/; Secure; HttpOnly; SameSite=Lax"),
+        ("Set-Cookie", "csrftoken=81fe; Path=/; Secure; HttpOnly; SameSite=Strict"),
+    )
     return {
         ("192.0.2.10", "2001:db8:10::10"): {
             APEX: VirtualHost(_move_to(WWW, fields=(_HSTS,)), site, server="nginx"),
-            WWW: VirtualHost(_secure_site("Marram Ferries", _HSTS), site, server="nginx"),
+            WWW: VirtualHost(_site(_WWW_MENDED), site, server="nginx"),
         },
         ("192.0.2.20",): {
-            TICKETS: VirtualHost(_secure_site("Tickets", _HSTS), tickets, server="Apache"),
+            TICKETS: VirtualHost(_site(_TICKETS_PAGES, cookies=cookies), tickets, server="Apache"),
             WWW_TICKETS: VirtualHost(_move_to(TICKETS, fields=(_HSTS,)), tickets, server="Apache"),
         },
-        ("192.0.2.30", "192.0.2.31"): {
-            TIMETABLE: VirtualHost(_secure_site("Timetable", _HSTS), timetable, server="nginx")
-        },
+        ("192.0.2.30", "192.0.2.31"): {TIMETABLE: VirtualHost(_site({"/": _TIMETABLE}), timetable, server="nginx")},
         ("192.0.2.40",): {
-            FREIGHT: VirtualHost(
-                _secure_site("Freight", _HSTS), ca.server(FREIGHT, left=64), server="Microsoft-IIS/10.0"
-            )
+            FREIGHT: VirtualHost(_site(_FREIGHT_PAGES), ca.server(FREIGHT, left=64), server="Microsoft-IIS/10.0")
         },
-        ("192.0.2.50",): {STAFF: VirtualHost(_secure_site("Staff", _HSTS), ca.server(STAFF, left=89))},
-        ("192.0.2.60",): {
-            WEBMAIL: VirtualHost(_secure_site("Webmail has moved", _HSTS), ca.server(WEBMAIL, left=88), server="Apache")
-        },
-        ("192.0.2.70",): {STATUS: VirtualHost(_secure_site("Service status", _HSTS), ca.server(STATUS, left=77))},
+        ("192.0.2.50",): {STAFF: VirtualHost(_site({"/": _STAFF}), ca.server(STAFF, left=89))},
+        ("192.0.2.60",): {WEBMAIL: VirtualHost(_site({"/": _WEBMAIL}), ca.server(WEBMAIL, left=88), server="Apache")},
+        ("192.0.2.70",): {STATUS: VirtualHost(_site({"/": _STATUS}), ca.server(STATUS, left=77))},
     }
 
 
-# What the hosts answer
+# What the hosts show
+
+Pages = Mapping[str, str]
+"""HTML bodies by path; the query does not count."""
+
+_TIMETABLE = "<h1>Timetable</h1><p>Saturday: 07:10, 12:40, 18:25.</p>"
+_WEBMAIL = "<h1>Webmail has moved</h1>"
+_STATUS = "<h1>Service status</h1><p>All sailings on time.</p>"
+_STAFF = "<h1>Staff</h1>"
+_WWW_HEAD = '<link rel="canonical" href="{scheme}://www.marram-ferries.example/">'
+_WWW_BODY = """<h1>Marram Ferries</h1>
+<img src="{scheme}://www.marram-ferries.example/harbour.jpg" alt="The harbour">
+<script src="{scheme}://{widgets}/weather.js"></script>
+<form method="post" action="{scheme}://www.marram-ferries.example/newsletter"><input name="mail"></form>
+<p><a href="/timetable?day=sat">Timetable</a> <a href="/islands/marram/beaches">The beaches of Marram</a>
+<a href="{scheme}://tickets.marram-ferries.example/">Tickets</a></p>"""
+_WWW_PAGES = ("/timetable", "<h1>Saturday</h1>"), ("/islands/marram/beaches", "<h1>The beaches of Marram</h1>")
+_WWW_AS_FOUND = {
+    "/": (_WWW_HEAD + _WWW_BODY).format(scheme="http", widgets="widgets.skerry-weather.example"),
+    **dict(_WWW_PAGES),
+}
+_WWW_MENDED = {
+    "/": (_WWW_HEAD + _WWW_BODY).format(scheme="https", widgets=WWW),
+    **dict(_WWW_PAGES),
+}
+_TICKETS_PAGES = {
+    "/": '<h1>Tickets</h1><a href="/account/login">Log in</a>',
+    "/account/login": '<h1>Log in</h1><form method="post" action="/account/login"><input name="password"></form>',
+}
+_FREIGHT_PAGES = {"/": "<h1>Freight</h1>", "/track": "<h1>Consignment MF-2041</h1>"}
+_ERROR = "<h1>Not found</h1>"
+_ASP_NET_ERROR = "<h1>Server Error in '/Portal' Application.</h1><p>The resource cannot be found.</p>"
+_SHORT_HSTS = ("Strict-Transport-Security", "max-age=86400")
 
 
-def _page(title: str, fields: tuple[tuple[str, str], ...] = ()) -> Response:
-    html = f"<!doctype html><html lang=en><title>{title}</title><h1>{title}</h1><p>Marram Ferries</p></html>\n"
-    return Response(200, (("Content-Type", "text/html; charset=utf-8"), *fields), html.encode())
+def _page(body: str, fields: Fields = (), status: int = 200) -> Response:
+    html = f"<!doctype html><html lang=en><meta charset=utf-8><title>Marram Ferries</title>{body}</html>\n"
+    return Response(status, (("Content-Type", "text/html; charset=utf-8"), *fields), html.encode())
 
 
-def _redirect(status: int, location: str, fields: tuple[tuple[str, str], ...] = ()) -> Response:
+def _shown(pages: Pages, target: str, fields: Fields, error_fields: Fields, error: str = _ERROR) -> Response:
+    body = pages.get(target.partition("?")[0])
+    return _page(body, fields) if body is not None else _page(error, error_fields, 404)
+
+
+def _redirect(status: int, location: str, fields: Fields = ()) -> Response:
     return Response(status, (("Location", location), *fields))
 
 
-def _secure_site(title: str, hsts: tuple[str, str]) -> Handler:
-    """http moves to https on the same host, path kept; https answers with a page."""
+def _site(pages: Pages, fields: Fields = (_HSTS,), error_fields: Fields | None = None, cookies: Fields = ()) -> Handler:
+    """http moves to https on the same host, path kept; https shows the pages."""
 
     def handle(request: Request) -> Response:
         if request.scheme == "http":
             return _redirect(301, f"https://{request.host}{request.target}")
-        session = ("Set-Cookie", "session=4f1c9a7be2; Path=/; Secure; HttpOnly; SameSite=Lax")
-        return _page(title, (hsts, session))
+        of_errors = fields if error_fields is None else error_fields
+        return _shown(pages, request.target, (*fields, *cookies), of_errors)
 
     return handle
 
 
-def _move_to(host: str, *, status: int = 301, fields: tuple[tuple[str, str], ...] = ()) -> Handler:
-    """http first moves to https on the same host, https to ``host``; one status for both."""
+def _move_to(host: str, *, status: int = 301, fields: Fields = (), directly: bool = False) -> Handler:
+    """http moves to https on the same host (or ``directly`` to ``host``), https to ``host``; one status for both."""
 
     def handle(request: Request) -> Response:
-        if request.scheme == "http":
+        if request.scheme == "http" and not directly:
             return _redirect(status, f"https://{request.host}{request.target}")
-        return _redirect(status, f"https://{host}{request.target}", fields)
+        return _redirect(status, f"https://{host}{request.target}", fields if request.scheme == "https" else ())
 
     return handle
 
 
-def _plain_page(title: str) -> Handler:
-    return lambda request: _page(title)
+def _plain_pages(pages: Pages) -> Handler:
+    return lambda request: _shown(pages, request.target, (), ())
 
 
 def _tickets_as_found(request: Request) -> Response:
     if request.scheme == "http" and request.target == "/":
         return _redirect(301, f"https://{TICKETS}/")
-    return _page("Tickets")
+    cookies = (
+        ("Set-Cookie", "ticket_session=4f1c9a7be2; Path=/; HttpOnly"),
+        ("Set-Cookie", "csrftoken=81fe; Path=/; Secure"),
+    )
+    return _shown(_TICKETS_PAGES, request.target, cookies, ())
 
 
 def _freight_as_found(request: Request) -> Response:
     if request.scheme == "http":
         return _redirect(301, f"https://{FREIGHT}/")
-    return _page("Freight", (_HSTS,))
+    return _shown(_FREIGHT_PAGES, request.target, (_HSTS,), (_HSTS,), _ASP_NET_ERROR)
 
 
 def _circle(request: Request) -> Response:

@@ -63,12 +63,17 @@ class VirtualHost:
     server: str = ""
     """The Server field."""
 
+    any_host: bool = False
+    """Answers at its address for every host name that no other virtual host has."""
+
 
 class WebServer:
     """All names at one address: one plain and one TLS port, both on 127.0.0.1."""
 
     def __init__(self, hosts: Mapping[str, VirtualHost]) -> None:
         self._hosts = dict(hosts)
+        refuses = VirtualHost(lambda request: Response(421, (), b"no such host here"))
+        self._default = next((host for host in self._hosts.values() if host.any_host), refuses)
         self._servers: list[asyncio.Server] = []
         self._inner_ports: dict[str, int] = {}
         self.http_port = 0
@@ -103,7 +108,7 @@ class WebServer:
         with contextlib.suppress(OSError, asyncio.IncompleteReadError, asyncio.LimitOverrunError, ssl.SSLError):
             while True:
                 request = _read_head(scheme, await reader.readuntil(b"\r\n\r\n"))
-                host = self._hosts.get(request.host) or next(iter(self._hosts.values()))
+                host = self._hosts.get(request.host) or self._default
                 writer.write(_response_octets(host.handler(request), host.server))
                 await writer.drain()
 
@@ -183,4 +188,11 @@ def _response_octets(response: Response, server: str) -> bytes:
     )
 
 
-_REASONS = {200: "OK", 301: "Moved Permanently", 302: "Found", 307: "Temporary Redirect", 404: "Not Found"}
+_REASONS = {
+    200: "OK",
+    301: "Moved Permanently",
+    302: "Found",
+    307: "Temporary Redirect",
+    404: "Not Found",
+    421: "Misdirected Request",
+}

@@ -192,7 +192,8 @@ def _ways_in(sheet: _Sheet, review: Review) -> None:
     how = "given" if review.wishes.canonical else "worked out"
     sheet.heading("Ways in", f"canonical: {review.canonical} ({how})")
     by_name: dict[str, list[Visit]] = {}
-    for visit in review.visits:
+    shown = [visit for visit in review.visits if visit.reason != "absent"]
+    for visit in shown:
         by_name.setdefault(read_url(visit.start).host, []).append(visit)
     folded = {name: _fold_addresses(visits) for name, visits in by_name.items()}
     listed = [row for rows in folded.values() if not _all_open(rows) for row in rows]
@@ -200,6 +201,9 @@ def _ways_in(sheet: _Sheet, review: Review) -> None:
     hop_width = max((len(_hops(visit)) for visit, _ in listed), default=0)
     for name, rows in folded.items():
         _ways_in_of_name(sheet, name, rows, target_width, hop_width)
+    if any(visit.reason.startswith("found") for visit in shown):
+        words = "* found on the home page: its first link that looks like a login, an account, an admin page, a search,"
+        sheet.labelled(4, "", f"{words} and its first deep page", "dim", label_width=0)
 
 
 def _all_open(rows: list[tuple[Visit, str]]) -> bool:
@@ -255,7 +259,8 @@ def _severity(mark_and_style: tuple[str, str]) -> int:
 
 
 def _target(visit: Visit, addresses: str) -> str:
-    return read_url(visit.start).target + (f" at {addresses}" if addresses else "")
+    found = " *" if visit.reason.startswith("found") else ""
+    return read_url(visit.start).target + found + (f" at {addresses}" if addresses else "")
 
 
 def _remark(name: str, visit: Visit, marks: Marks) -> str:

@@ -8,7 +8,9 @@ from pewter.evidence import Use
 _COMMENT = re.compile(r"/\*.*?(?:\*/|\Z)", re.DOTALL)
 _AT_FONT_FACE = re.compile(r"@font-face\s*\{[^}]*\}?", re.IGNORECASE)
 _IMPORT = re.compile(r"""@import\s+(?:url\(\s*)?["']?([^"')\s;]+)""", re.IGNORECASE)
-_URL = re.compile(r"""url\(\s*(?:"([^"]*)"|'([^']*)'|([^)"'\s]*))\s*\)""", re.IGNORECASE)
+_URL = re.compile(
+    r"""url\(\s{0,20}+(?:"([^"]{0,5000}+)"|'([^']{0,5000}+)'|([^)("'\s]{0,5000}+))\s{0,20}+\)""", re.IGNORECASE
+)
 
 
 def urls_in_style(text: str) -> Iterator[tuple[str, Use, str]]:

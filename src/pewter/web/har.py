@@ -1,0 +1,188 @@
+"""HAR recordings (HTTP Archive 1.2) as journeys, so that what appears only behind a login is judged too.
+
+Nothing secret is taken over: no request fields, no bodies, no cookie values, and of every query only
+the names.  Of the answers' fields only those are kept that a rule reads.
+"""
+
+import base64
+import binascii
+import datetime
+import re
+from collections.abc import Iterator
+
+import msgspec
+
+from pewter.evidence import Hop, Journey, Landed, Page, StopCause, Stopped
+
+from .cookies import mask_set_cookie
+from .pages import read_page
+from .redirects import NoRedirect, next_url
+from .urls import InvalidUrl, Url, read_url
+
+MAX_ENTRIES = 5000
+MAX_PAGE_TEXT = 1 << 20
+MAX_FILE = 256 << 20
+
+_KEPT_FIELDS = frozenset(
+    (
+        "content-security-policy",
+        "content-type",
+        "date",
+        "location",
+        "server",
+        "set-cookie",
+        "strict-transport-security",
+    )
+)
+
+
+class HarError(ValueError):
+    """Octets that are no HAR recording; says why in words."""
+
+
+class _Field(msgspec.Struct):
+    name: str = ""
+    value: str = ""
+
+
+class _Content(msgspec.Struct, rename="camel"):
+    mime_type: str = ""
+    text: str | None = None
+    encoding: str | None = None
+
+
+class _Request(msgspec.Struct):
+    url: str = ""
+    method: str = "GET"
+
+
+class _Response(msgspec.Struct):
+    status: int = 0
+    headers: list[_Field] = []
+    content: _Content | None = None
+
+
+class _Entry(msgspec.Struct, rename="camel"):
+    request: _Request
+    response: _Response
+    started_date_time: str = ""
+    server_ip_address: str = msgspec.field(default="", name="serverIPAddress")
+
+
+class _Log(msgspec.Struct):
+    entries: list[_Entry]
+
+
+class _Har(msgspec.Struct):
+    log: _Log
+
+
+def read_har(octets: bytes, at: datetime.datetime) -> tuple[tuple[Journey, ...], tuple[Page, ...]]:
+    """Journeys and pages of a recording; HarError for what is none.
+
+    Entries that lead to one another by a redirect are one journey.  ``at`` stands for a time that
+    cannot be read.
+    """
+    try:
+        entries = msgspec.json.decode(octets, type=_Har).log.entries
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as exc:
+        raise HarError(str(exc)) from exc
+    pages: dict[tuple[str, str], Page] = {}
+    hops: list[tuple[Url, Hop]] = []
+    for entry in entries[:MAX_ENTRIES]:
+        try:
+            url = without_query_values(read_url(entry.request.url))
+        except InvalidUrl:
+            continue  # data:, blob:, ws: and extensions' own
+        if not 100 <= entry.response.status < 600:
+            continue  # answered by the browser itself, or not at all
+        hop = _hop(entry, url, at)
+        page = _page(entry, url)
+        if page is not None:
+            pages[page.url, page.sha256] = page
+            hop = msgspec.structs.replace(hop, page=page.sha256)
+        hops.append((url, hop))
+    return tuple(_journeys(hops)), tuple(pages.values())
+
+
+def without_query_values(url: Url) -> Url:
+    """The URL with the names of its query alone: ``?token=4f2a&q=x`` becomes ``?token=&q=``."""
+    if url.query is None:
+        return url
+    names = "&".join(part.partition("=")[0][:40] + "=" if "=" in part else "" for part in url.query.split("&"))
+    return Url(url.scheme, url.host, url.port, url.path, names)
+
+
+def _without_query_values_in(text: str) -> str:
+    return re.sub(r"([?&][^=&#\s]{1,40}=)[^&#\s]*", r"\1", text)
+
+
+def _hop(entry: _Entry, url: Url, at: datetime.datetime) -> Hop:
+    fields = []
+    for field in entry.response.headers:
+        name = field.name.lower()
+        # Some browsers write several Set-Cookie fields as one value with line ends.
+        for value in field.value.split("\n") if name == "set-cookie" else [field.value]:
+            if name == "set-cookie":
+                fields.append((field.name, mask_set_cookie(value)))
+            elif name in _KEPT_FIELDS:
+                fields.append((field.name, _without_query_values_in(value)))
+    return Hop(str(url), entry.server_ip_address, entry.response.status, tuple(fields), _time(entry, at))
+
+
+def _time(entry: _Entry, at: datetime.datetime) -> datetime.datetime:
+    try:
+        moment = datetime.datetime.fromisoformat(entry.started_date_time)
+    except ValueError:
+        return at
+    return moment.astimezone(datetime.UTC) if moment.tzinfo is not None else at
+
+
+def _page(entry: _Entry, url: Url) -> Page | None:
+    content = entry.response.content
+    if content is None or not content.text or "html" not in content.mime_type.lower():
+        return None
+    octets = content.text.encode("utf-8", "replace")
+    if content.encoding == "base64":
+        try:
+            octets = base64.b64decode(content.text, validate=False)
+        except binascii.Error:
+            return None
+    page = read_page(octets[:MAX_PAGE_TEXT], url, "text/html; charset=utf-8", truncated=len(octets) > MAX_PAGE_TEXT)
+    references = (msgspec.structs.replace(each, url=_without_query_values_in(each.url)) for each in page.references)
+    statements = (msgspec.structs.replace(each, url=_without_query_values_in(each.url)) for each in page.statements)
+    moves = (msgspec.structs.replace(each, url=_without_query_values_in(each.url)) for each in page.moves)
+    return msgspec.structs.replace(
+        page, title="", references=tuple(references), statements=tuple(statements), moves=tuple(moves), inner_links=()
+    )
+
+
+def _journeys(hops: list[tuple[Url, Hop]]) -> Iterator[Journey]:
+    """Chains of redirects; an answer that nothing leads to begins a journey of its own."""
+    taken: set[int] = set()
+    by_url: dict[str, list[int]] = {}
+    for position, (url, _) in enumerate(hops):
+        by_url.setdefault(str(url), []).append(position)
+    for position, (start, _) in enumerate(hops):
+        if position in taken:
+            continue
+        chain, current = [position], position
+        end: Landed | Stopped = Landed()
+        while True:
+            url, hop = hops[current]
+            try:
+                following = next_url(hop.status, hop.values("Location"), url)
+            except InvalidUrl as exc:
+                end = Stopped(str(url), StopCause.BAD_LOCATION, f"the Location cannot be followed: {exc}")
+                break
+            if not isinstance(following, Url):
+                assert following is NoRedirect
+                break
+            later = by_url.get(str(without_query_values(following)), [])
+            onward = next((each for each in later if each > current and each not in taken), None)
+            if onward is None:
+                break  # the recording does not show where it led
+            chain.append(onward)
+            current = onward
+        taken.update(chain)
+        yield Journey(str(start), tuple(hops[each][1] for each in chain), end, "recorded")
