@@ -29,3 +29,6 @@ figures: $(BIN)/.ready       ## measure start-up, a review through the 100 ms re
 
 clean:
 	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis pewter-demo
+
+browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium (chromium, chromium-driver, libnss3-tools; needs root)
+	unshare -n sh -c 'ip link set lo up && exec $(BIN)/python tests/browser/agreement.py'

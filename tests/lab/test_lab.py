@@ -121,10 +121,12 @@ def test_review_through_the_relay_takes_at_most_ten_round_trips():
 
     with world({host: VirtualHost(handle, CHAIN)}) as running:
         take_in(running, host)  # what is imported on first use must not count
-    with world({host: VirtualHost(handle, CHAIN)}, delay_seconds=0.05) as running:
-        evidence = take_in(running, host)
-    assert all(journey.hops for journey in evidence.journeys)
-    assert evidence.elapsed_seconds < 1.0
+    looks = []
+    for _ in range(3):  # another program's turn on the machine is no round trip
+        with world({host: VirtualHost(handle, CHAIN)}, delay_seconds=0.05) as running:
+            looks.append(take_in(running, host))
+    assert all(journey.hops for evidence in looks for journey in evidence.journeys)
+    assert min(evidence.elapsed_seconds for evidence in looks) < 1.0
 
 
 # Marram Ferries

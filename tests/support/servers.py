@@ -76,3 +76,37 @@ def nginx(folder: Path, servers: str, port: int) -> Iterator[None]:
     )
     with running([program, "-p", str(folder), "-c", str(folder / "nginx.conf")], port, folder):
         yield
+
+
+@contextlib.contextmanager
+def apache(folder: Path, configuration: str, port: int) -> Iterator[None]:
+    """Apache httpd in the foreground with these directives, all its files in the folder."""
+    program = need("apache2")
+    modules = Path("/usr/lib/apache2/modules")
+    wanted = (
+        "mpm_event",
+        "authz_core",
+        "ssl",
+        "socache_shmcb",
+        "headers",
+        "rewrite",
+        "alias",
+        "proxy",
+        "proxy_http",
+        "dir",
+        "mime",
+    )
+    loads = "\n".join(f"LoadModule {name}_module {modules}/mod_{name}.so" for name in wanted)
+    # Debian builds httpd without the permission to serve as root.
+    owner = "User www-data\nGroup www-data\n" if os.geteuid() == 0 else ""
+    (folder / "mime.types").write_text("text/html html\n")
+    (folder / "apache.conf").write_text(
+        f"ServerRoot {folder}\nPidFile {folder}/httpd.pid\nErrorLog {folder}/error.log\nServerName localhost\n{owner}{loads}\n"
+        f"TypesConfig {folder}/mime.types\nMutex file:{folder}\n{configuration}\n"
+    )
+    for each in (folder, *folder.parents):
+        with contextlib.suppress(OSError):
+            if str(each).startswith("/tmp/") or "pytest" in str(each):
+                each.chmod(0o755)
+    with running([program, "-X", "-f", str(folder / "apache.conf")], port, folder):
+        yield

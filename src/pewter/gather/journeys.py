@@ -52,6 +52,11 @@ class Walk:
     end: Landed | Stopped | Unseen | None = None
     """None until the walk has ended."""
 
+    @property
+    def priority(self) -> Priority:
+        """What a visitor types goes first."""
+        return Priority.HANDSHAKE if self.reason == "absent" else Priority.JOURNEY
+
     def journey(self, why_unseen: str) -> Journey:
         """What was seen so far; a walk that has not ended is Unseen for that reason."""
         end = self.end if self.end is not None else Unseen(why_unseen)
@@ -129,7 +134,7 @@ class Walk:
             if refusal is not None:
                 failures.append(Failed(StopCause.NOT_CONTACTED, f"not contacted: {refusal}"))
                 continue
-            held = await _Held.open(url.origin, destination, self.around.slots)
+            held = await _Held.open(url.origin, destination, self.around.slots, self.priority)
             outcome = await held.get(url, cookie, self.around.step_seconds)
             if isinstance(outcome, Answered):
                 self.around.met(url, destination, outcome)
@@ -154,8 +159,8 @@ class _Held:
         self._slot = slot
 
     @classmethod
-    async def open(cls, origin: str, destination: Destination, slots: Slots) -> "_Held":
-        slot = slots.connection(destination.address, Priority.JOURNEY)
+    async def open(cls, origin: str, destination: Destination, slots: Slots, priority: Priority) -> "_Held":
+        slot = slots.connection(destination.address, priority)
         await slot.__aenter__()
         return cls(Connection(origin, destination), slot)
 

@@ -6,7 +6,7 @@ import functools
 import msgspec
 
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
-from pewter.pki import Certificate, covers, life_of, presented_names
+from pewter.pki import Certificate, FaultKind, covers, life_of, presented_names
 from pewter.tls import Version
 from pewter.web.urls import read_url
 
@@ -32,6 +32,10 @@ class Meeting(enum.Enum):
     @property
     def is_good(self) -> bool:
         return self is Meeting.OPENS
+
+
+_DATE_FAULTS = frozenset({FaultKind.EXPIRED_ISSUER, FaultKind.ISSUER_NOT_YET_VALID})
+"""An issuer out of date is shown as a warning of the date, as Chromium does."""
 
 
 class Visit(msgspec.Struct, frozen=True):
@@ -105,13 +109,18 @@ def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
     if _only_old(case, url.host, hop.address):
         return Meeting.OLD_PROTOCOL, "nothing newer than TLS 1.1"
     assessment = case.assess(chain, by_aia_alone=True)
-    if assessment is None or not assessment.best.is_valid:
-        reason = assessment.best.faults[0].detail if assessment is not None else "no path"
-        return Meeting.NOT_TRUSTED, reason
+    if assessment is None:
+        return Meeting.NOT_TRUSTED, "no path"
+    faults = assessment.best.faults
+    undated = [fault for fault in faults if fault.kind not in _DATE_FAULTS]
+    if undated:
+        return Meeting.NOT_TRUSTED, undated[0].detail
     if not covers(leaf, url.host):
         names = presented_names(leaf)
         more = f" and {len(names) - 2} more" if len(names) > 2 else ""
         return Meeting.WRONG_NAME, f"covers {', '.join(names[:2]) or 'no name'}{more}"
+    if faults:
+        return Meeting.OUT_OF_DATE, faults[0].detail
     life = life_of(leaf)
     if life.is_over(case.at):
         return Meeting.OUT_OF_DATE, f"ended {life.not_after:%Y-%m-%d}"

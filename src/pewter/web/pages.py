@@ -80,6 +80,9 @@ _LINK_USES = {
     "icon": Use.IMAGE,
     "apple-touch-icon": Use.IMAGE,
 }
+_PRELOADED = {"image": Use.IMAGE, "audio": Use.AUDIO_VIDEO, "video": Use.AUDIO_VIDEO}
+"""A preload is treated as what it is for."""
+
 _FEEDS = ("application/rss+xml", "application/atom+xml", "application/feed+json")
 
 
@@ -212,7 +215,7 @@ class _PageReader:
         self._take_style_text(node.text(), "style element")
 
     def _take_img(self, node: LexborNode) -> None:
-        in_set = bool(_attribute(node, "srcset")) or (node.parent is not None and node.parent.tag == "picture")
+        in_set = bool(_attribute(node, "srcset")) or _has_sources(node.parent)
         self._refer(_attribute(node, "src"), Use.IMAGE_SET if in_set else Use.IMAGE, "img src")
         self._take_srcset(_attribute(node, "srcset"), "img srcset")
 
@@ -257,8 +260,11 @@ class _PageReader:
         relations = _attribute(node, "rel").lower().split()
         resolved = _resolve(raw, self._base)
         for relation in relations:
-            if relation in _LINK_USES and relation != "alternate":
-                self._refer(raw, _LINK_USES[relation], f"link rel={relation}")
+            if relation in _LINK_USES:
+                use = _LINK_USES[relation]
+                if use is Use.PRELOAD:
+                    use = _PRELOADED.get(_attribute(node, "as").lower(), use)
+                self._refer(raw, use, f"link rel={relation}")
         if resolved is None:
             return
         if "stylesheet" in relations and resolved.startswith(self._url.origin + "/"):
@@ -309,6 +315,11 @@ class _PageReader:
 def has_upgrade_directive(policy: str) -> bool:
     """Whether a Content-Security-Policy value says upgrade-insecure-requests (W3C, its section 3.1)."""
     return any(part.strip().lower() == "upgrade-insecure-requests" for part in re.split(r"[;,]", policy))
+
+
+def _has_sources(parent: LexborNode | None) -> bool:
+    """Whether an image stands in a picture element with sources: then it is chosen from a set."""
+    return parent is not None and parent.tag == "picture" and parent.css_first("source[srcset]") is not None
 
 
 def _attribute(node: LexborNode, name: str) -> str:

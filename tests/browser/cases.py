@@ -1,0 +1,188 @@
+"""The cases on which Pewter is held against a real browser: hosts, fields and pages made for the purpose."""
+
+import datetime
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from cryptography import x509
+from cryptography.x509.oid import ExtendedKeyUsageOID
+
+from pewter.lab.authority import DAY, Issued, issue_ca, issue_server, make_key
+from pewter.lab.web_server import Request, Response, VirtualHost
+from pewter.tls import Version
+
+ZONE = "agree.example"
+CA_HOST = f"ca.{ZONE}"
+PARTS = f"parts.{ZONE}"
+"""Where the pages' parts are."""
+
+PAGE = (("Content-Type", "text/html"),)
+
+
+def page(body: str = "<h1>page</h1>", *fields: tuple[str, str]) -> Response:
+    return Response(200, (*PAGE, *fields), f"<!doctype html><title>x</title>{body}".encode())
+
+
+@dataclass(frozen=True)
+class Authority:
+    """The root that the browser trusts, and what hangs below it."""
+
+    now: datetime.datetime
+    root: Issued
+    issuing: Issued
+    key: object = field(default_factory=make_key)
+
+    def server(
+        self, *names: str, issuer: Issued | None = None, left: float = 60, life: float = 90, **options
+    ) -> Issued:
+        end = self.now + left * DAY
+        return issue_server(names, issuer or self.issuing, end - life * DAY, end, key=self.key, **options)
+
+    def ca(self, title: str, issuer: Issued | None, left: float = 900, **options) -> Issued:
+        return issue_ca(title, issuer, self.now - 1000 * DAY, self.now + left * DAY, **options)
+
+
+def make_authority(now: datetime.datetime) -> Authority:
+    root = issue_ca("Agreement Root", None, now - 1000 * DAY, now + 1000 * DAY)
+    issuing = issue_ca("Agreement Issuing", root, now - 1000 * DAY, now + 1000 * DAY)
+    return Authority(now, root, issuing)
+
+
+# What a visitor meets: each host with its chain and handler; both schemes are typed.
+
+
+def visit_hosts(ca: Authority) -> dict[str, VirtualHost]:
+    def to_https(request: Request) -> Response:
+        if request.scheme == "http":
+            return Response(301, (("Location", f"https://{request.host}{request.target}"),))
+        return page()
+
+    def plain(request: Request) -> Response:
+        return page()
+
+    def circle(request: Request) -> Response:
+        other = "https" if request.scheme == "http" else "http"
+        return Response(302, (("Location", f"{other}://{request.host}/"),))
+
+    def to(location: str) -> Callable[[Request], Response]:
+        return lambda request: Response(302, (("Location", location),))
+
+    def cookie_gate(request: Request) -> Response:
+        if "seen=1" in request.cookie:
+            return page()
+        return Response(302, (("Location", "/"), ("Set-Cookie", "seen=1")))
+
+    def n(slug: str) -> str:
+        return f"{slug}.visit.{ZONE}"
+
+    foreign = ca.ca("Foreign Root", None)
+    expired = ca.ca("Expired Issuer", ca.root, left=-1)
+    no_ca = ca.ca("No CA", ca.root, is_ca=False)
+    mail = ca.ca("Mail Issuer", ca.root, purposes=[ExtendedKeyUsageOID.EMAIL_PROTECTION])
+    constrained = ca.ca("Constrained Issuer", ca.root, permitted_dns=["other.example"])
+    short = ca.ca("Short Issuer", ca.root, path_length=0)
+    below_short = ca.ca("Below Short", short)
+    impostor = ca.ca("Agreement Issuing", ca.root)
+    old = frozenset({int(Version.TLS_1_0), int(Version.TLS_1_1)})
+    unknown = x509.UnrecognizedExtension(x509.ObjectIdentifier("1.3.6.1.4.1.99999.1"), b"\x05\x00")
+
+    def good(slug: str) -> tuple[Issued, Issued]:
+        return ca.server(n(slug)), ca.issuing
+
+    def own(slug: str, issuer: Issued, *more: Issued, **options) -> tuple[Issued, ...]:
+        return (ca.server(n(slug), issuer=issuer, **options), issuer, *more)
+
+    self_signed = issue_server([n("self-signed")], None, ca.now - DAY, ca.now + 60 * DAY, key=ca.key)
+    leaf = ca.server(n("damaged"))
+    damaged = Issued(x509.load_der_x509_certificate(leaf.der[:-1] + bytes((leaf.der[-1] ^ 1,))), leaf.key)
+    chains: dict[str, tuple[Issued, ...]] = {
+        "good": good("good"),
+        "expired": own("expired", ca.issuing, left=-1),
+        "future": own("future", ca.issuing, left=95),
+        "wrong-name": (ca.server(f"other.{ZONE}"), ca.issuing),
+        "wildcard": (ca.server(f"*.visit.{ZONE}"), ca.issuing),
+        "two-labels": (ca.server(f"*.{ZONE}"), ca.issuing),
+        "common-name": (ca.server(common_name=n("common-name")), ca.issuing),
+        "self-signed": (self_signed,),
+        "foreign-root": own("foreign-root", foreign),
+        "root-sent": own("root-sent", ca.issuing, ca.root),
+        "reversed": (ca.server(n("reversed"), issuer=short), ca.root, short),
+        "twice": own("twice", ca.issuing, ca.issuing),
+        "unrelated": own("unrelated", ca.issuing, foreign),
+        "missing-with-aia": (ca.server(n("missing-with-aia"), ca_issuers=f"http://{CA_HOST}/issuing.crt"),),
+        "missing-without-aia": (ca.server(n("missing-without-aia"), issuer=short),),
+        "expired-issuer": own("expired-issuer", expired),
+        "issuer-no-ca": own("issuer-no-ca", no_ca),
+        "issuer-for-mail": own("issuer-for-mail", mail),
+        "constrained": own("constrained", constrained),
+        "path-too-long": own("path-too-long", below_short, short),
+        "same-name-other-key": (ca.server(n("same-name-other-key"), issuer=short), impostor),
+        "damaged": (damaged, ca.issuing),
+        "for-clients": own("for-clients", ca.issuing, purposes=[ExtendedKeyUsageOID.CLIENT_AUTH]),
+        "critical-extension": own("critical-extension", ca.issuing, extra=[(unknown, True)]),
+        "expired-and-wrong-name": (ca.server(f"other.{ZONE}", left=-1), ca.issuing),
+        "foreign-and-expired": own("foreign-and-expired", foreign, left=-1),
+    }
+    hosts = {n(slug): VirtualHost(to_https, chain) for slug, chain in chains.items()}
+    handlers: dict[str, Callable[[Request], Response]] = {
+        "plain": plain,
+        "circle": circle,
+        "self-circle": to("/"),
+        "cookie-gate": cookie_gate,
+        "to-file": to("file:///etc/passwd"),
+        "to-script": to("javascript:alert(1)"),
+        "to-data": to("data:text/html,x"),
+        "to-nowhere": to("https://gone.invalid/"),
+        "to-bad-port": to("https://x.example:99999/"),
+        "empty-location": to(""),
+        "to-expired": to(f"https://{n('expired')}/"),
+        "through-wrong-name": to(f"https://{n('wrong-name')}/"),
+        "backslashes": to(f"https:\\\\{n('good')}\\"),
+        "no-scheme": to(f"//{n('good')}/"),
+        "downgrade": to(f"http://{n('plain')}/"),
+        "not-found": lambda request: Response(404, PAGE, b"<h1>not found</h1>"),
+        "choices": lambda request: Response(300, (*PAGE, ("Location", f"https://{n('good')}/")), b"<h1>choose</h1>"),
+    }
+    hosts |= {n(slug): VirtualHost(handler, good(slug)) for slug, handler in handlers.items()}
+    assert old
+    return hosts
+
+
+# Cookies: one Set-Cookie field from one https host each, at /shop/cart
+
+
+COOKIES: tuple[str, ...] = (
+    "a=1", "a=1; Secure", "a=1; HttpOnly", "a=1; Path=/", "a=1; Path=shop", "a=1; Path=/shop; Path=/other",
+    "a=1; Domain={host}", "a=1; Domain=.{host}", "a=1; Domain=agree.example", "a=1; Domain=example", "a=1; Domain=other.example",
+    "a=1; Domain=sub.{host}", "a=1; SameSite=None", "a=1; SameSite=None; Secure", "a=1; SameSite=Odd", "a=1; SameSite=Strict",
+    "__Host-a=1; Secure; Path=/", "__Host-a=1; Secure", "__Host-a=1; Secure; Path=/; Domain={host}", "__host-a=1; Secure",
+    "__Secure-a=1; Secure", "__Secure-a=1", "__SECURE-a=1", "nameless", "=value", "=", "a=", '"a"="1;2"', "a=1; Max-Age=0",
+    "a=1; Max-Age=-5", "a=1; Max-Age=60", "a=1; Expires=Thu, 01 Jan 1970 00:00:00 GMT", "a=1; Expires=soon",
+    "a=1; Max-Age=0; Expires=Fri, 01 Jan 2100 00:00:00 GMT", "a=1\tb", "a\t=1", "a={long}", "a={fits}", "a=1; Path=/{attribute}",
+    "__Host-=1; Secure; Path=/", "=__Host-a; Secure", "a=1; secure=false",
+)  # fmt: skip
+
+# HSTS: the fields of one https host each; then http is typed.
+STS: tuple[tuple[str, ...], ...] = (
+    (), ("max-age=1000",), ("max-age=0",), ('max-age="1000"',), ("MAX-AGE=1000",), ("max-age=1000; includeSubDomains",),
+    ("max-age=1000; includeSubDomains=true",), ("max-age=1000; max-age=1000",), ("max-age=1000, max-age=2000",),
+    ("max-age=-1",), ("max-age=1.5",), ("max-age=1000; preload; x=y",), ("max-age=1000; preload; preload",), ("; max-age=1000 ;",),
+    ("includeSubDomains",), ("max-age",), ("max-age=" + "9" * 40,), ("garbage", "max-age=1000"), ("max-age=1000", "garbage"),
+    ("max-age=0", "max-age=1000"), ("max-age=1000", "max-age=0"), ("  max-age = 1000  ",), ("max-age='1000'",), ("max-age=1000 x",),
+)  # fmt: skip
+
+# Mixed content: one part each, from {p}, which is http://parts.agree.example/N
+PARTS_OF_PAGES: tuple[str, ...] = (
+    "<img src={p}>", "<img srcset='{p} 1x'>", "<img src={s} srcset='{p} 1x'>", "<picture><source srcset={p}><img></picture>",
+    "<picture><img src={p}></picture>", "<script src={p}></script>", "<link rel=stylesheet href={p}>", "<iframe src={p}></iframe>",
+    "<object data={p}></object>", "<embed src={p}>", "<video src={p} autoplay muted></video>", "<audio src={p} preload=auto></audio>",
+    "<video autoplay muted><source src={p}></video>", "<video poster={p}></video>", "<style>body{{background:url({p})}}</style>",
+    "<style>@import '{p}';</style>", "<style>@font-face{{font-family:x;src:url({p})}} body{{font-family:x}}</style>text",
+    "<p style='background:url({p})'>x</p>", "<script>fetch('{p}').catch(()=>0)</script>",
+    "<script>x=new XMLHttpRequest();x.open('GET','{p}');x.send()</script>", "<input type=image src={p}>",
+    "<svg width=9 height=9><image href={p} width=9 height=9 /></svg>", "<body background={p}>",
+    "<link rel=preload as=image href={p}>", "<link rel=preload as=script href={p}>", "<noscript><img src={p}></noscript>",
+    "<template><img src={p}></template>", "<a href={p}>x</a>", "<form action={p}></form>",
+    "<meta http-equiv=Content-Security-Policy content=upgrade-insecure-requests><script src={p}></script>",
+    "<base href=http://parts.agree.example/><img src={n}>",
+)  # fmt: skip

@@ -1,0 +1,97 @@
+"""Bodies and fields without end, and what a review keeps of them."""
+
+import resource
+import time
+import zlib
+
+import pytest
+
+from pewter.evidence import Landed, StopCause, Stopped
+from pewter.gather.exchanges import MAX_PAGE
+from support.looks import PEER, at_ports, take
+from support.peers import peer
+from support.program import pewter
+
+HTML = b"Content-Type: text/html\r\n"
+
+
+def endless(connection):
+    connection.sendall(b"HTTP/1.1 200 OK\r\n" + HTML + b"Content-Length: 200000000\r\n\r\n")
+    for _ in range(200_000_000 >> 16):
+        connection.sendall(b"a" * (1 << 16))
+
+
+def bomb(connection):
+    packer = zlib.compressobj(9, zlib.DEFLATED, 31)
+    body = b"".join(packer.compress(bytes(1 << 20)) for _ in range(200)) + packer.flush()
+    head = b"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\n" + HTML + b"Content-Length: %d\r\n\r\n" % len(body)
+    connection.sendall(head + body)
+
+
+def one_octet_a_second(connection):
+    connection.sendall(b"HTTP/1.1 200 OK\r\n" + HTML + b"Content-Length: 100\r\n\r\n<h1>begin")
+    for _ in range(60):
+        time.sleep(0.2)
+        connection.sendall(b"x")
+
+
+def cut_short(connection):
+    connection.sendall(b"HTTP/1.1 200 OK\r\n" + HTML + b"Transfer-Encoding: chunked\r\n\r\n5\r\nhello\r\nff\r\nhalf")
+
+
+def fields(*lines: bytes):
+    return lambda connection: connection.sendall(
+        b"HTTP/1.1 200 OK\r\n" + b"".join(lines) + b"Content-Length: 0\r\n\r\n"
+    )
+
+
+CASES = [
+    pytest.param(endless, None, id="200-mb-body"),
+    pytest.param(bomb, None, id="gzip-bomb"),
+    pytest.param(one_octet_a_second, None, id="slow-body"),
+    pytest.param(cut_short, None, id="chunked-cut-short"),
+    pytest.param(fields(HTML + b"Content-Encoding: br\r\n"), None, id="unknown-encoding"),
+    pytest.param(fields(b"Content-Type: text/html; charset=\xff\xfe-none\r\n"), None, id="wrong-charset"),
+    pytest.param(
+        fields(*(b"Set-Cookie: c%d=1\r\n" % n for n in range(10_000))), "longer than 100 KiB", id="10,000-cookies"
+    ),
+    pytest.param(
+        fields(b"Set-Cookie: c=" + b"v" * (1 << 20) + b"\r\n"), "longer than 100 KiB", id="set-cookie-of-1-mb"
+    ),
+    pytest.param(lambda connection: connection.sendall(b"HTTP/9 perhaps\r\n\r\n"), "no HTTP", id="status-line"),
+]
+
+
+def answering(script):
+    def serve(connection):
+        if connection.recv(1 << 16).startswith(b"GET"):
+            script(connection)
+
+    return serve
+
+
+@pytest.mark.parametrize(("script", "stop"), CASES)
+def test_hostile_answers_end_in_time_and_bounds(script, stop):
+    begun = time.monotonic()
+    with peer(answering(script)) as port:
+        evidence = take(routes=at_ports(port), step=6)
+    assert time.monotonic() - begun < 15
+    journey = next(each for each in evidence.journeys if each.start == f"http://{PEER}/")
+    if stop is None:
+        assert (journey.end, journey.hops[0].status) == (Landed(), 200)
+        assert all(page.octets <= MAX_PAGE for page in evidence.pages)
+    else:
+        assert isinstance(journey.end, Stopped)
+        assert (journey.end.cause, stop in journey.end.detail) == (StopCause.NO_ANSWER, True)
+
+
+def test_memory_stays_bounded(tmp_path):
+    """The peak of a whole review of a host that answers every request with 200 MB or with a bomb of 200 MB."""
+    for script in (endless, bomb):
+        with peer(answering(script)) as port:
+            routes = [option for route in at_ports(port) for option in ("--route", route)]
+            run = pewter("review", PEER, *routes, "--resolver", "127.0.0.1:9", "--timeout", "10", folder=tmp_path)
+        assert run.returncode in {0, 1, 3}, run.stderr
+    peak_mib = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+    print(f"peak memory of a review of a hostile host: {peak_mib:.0f} MiB")
+    assert peak_mib < 300
