@@ -15,7 +15,9 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
+from pewter.lab.marram import WWW, Stage, marram_ferries
 from pewter.lab.web_server import Response, VirtualHost
+from pewter.lab.world import World, WorldThread
 from support.looks import CHAIN, take_in, world
 from support.program import PROGRAM
 
@@ -99,6 +101,36 @@ def round_trips() -> None:
         )
 
 
+def canonical_host_of_the_demo() -> None:
+    """The whole look at the demo's canonical host and its apex, against the longest chain of waits in it.
+
+    The chain is the name look-up, the slowest journey to the home page, and the slowest journey to a
+    page that was found there: what no order of asking could shorten.
+    """
+    scenario = marram_ferries(Stage.AS_FOUND, datetime.datetime.now(datetime.UTC))
+    walls, chains, connections = [], [], 0
+    for _ in range(5):
+        with WorldThread(World(scenario, delay_seconds=ROUND_TRIP / 2)) as running:
+            evidence = take_in(running, WWW, paths=("/", f"{WWW}/timetable?day=sat"))
+        lengths = {"typed": 0.0, "found": 0.0}
+        for journey in evidence.journeys:
+            kind = "found" if journey.reason.startswith("found") else "typed"
+            lengths[kind] = max(lengths[kind], sum(hop.elapsed_seconds for hop in journey.hops))
+        home = max(
+            sum(hop.elapsed_seconds for hop in journey.hops)
+            for journey in evidence.journeys
+            if journey.hops and journey.start == f"https://{WWW}/"
+        )
+        chains.append(ROUND_TRIP + max(lengths["typed"], home + lengths["found"]))
+        walls.append(evidence.elapsed_seconds)
+        connections = evidence.connections
+    wall, chain = statistics.median(walls), statistics.median(chains)
+    print(
+        f"review of the demo's canonical host and its apex through the relay: {wall:.2f} s, {wall / ROUND_TRIP:.1f} "
+        f"round trips, {connections} connections; longest chain of waits {chain:.2f} s, ratio {wall / chain:.2f}"
+    )
+
+
 def share_of_tests() -> None:
     def lines(paths):
         text = (path.read_text(encoding="utf-8").splitlines() for path in paths)
@@ -113,4 +145,5 @@ if __name__ == "__main__":
     print(f"{datetime.date.today()}, Python {sys.version.split()[0]}")
     start_up()
     round_trips()
+    canonical_host_of_the_demo()
     share_of_tests()

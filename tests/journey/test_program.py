@@ -15,6 +15,23 @@ from support.program import PROGRAM, environment, pewter, pewter_running
 NO_NAME_SERVICE = ("--resolver", "127.0.0.1:9", "--timeout", "2")
 
 
+RECORDING = {
+    "log": {
+        "entries": [
+            {
+                "startedDateTime": "2026-11-23T12:00:00Z",
+                "request": {"url": "https://status.marram-ferries.example/admin?token=topsecret", "method": "POST"},
+                "response": {
+                    "status": 200,
+                    "headers": [{"name": "Set-Cookie", "value": "admin_session=topsecret; Path=/"}],
+                    "content": {"mimeType": "text/html", "text": "<h1>topsecret</h1>"},
+                },
+            }
+        ]
+    }
+}
+
+
 @pytest.fixture(scope="module")
 def demo(tmp_path_factory):
     folder = tmp_path_factory.mktemp("demo")
@@ -72,6 +89,17 @@ def test_review_typed_in_the_folder_of_a_demo_that_stays(tmp_path):
         assert (folder / "t.json").exists()
         hsts = pewter("review", "www.marram-ferries.example", "--fail-on", "exposes", folder=folder)
         assert hsts.returncode == 1, hsts.stdout
+
+        supposed = pewter("review", "--suppose", "hsts", folder=folder)
+        assert "hsts/would-lock-out" in supposed.stdout
+        assert "hsts/absent" not in supposed.stdout
+
+        (folder / "login.har").write_text(json.dumps(RECORDING), encoding="utf-8")
+        recorded = pewter(
+            "review", "status.marram-ferries.example", "--har", "login.har", "-w", "h.json", folder=folder
+        )
+        assert (recorded.returncode, "cookie/not-secure" in recorded.stdout) == (1, True)
+        assert "topsecret" not in recorded.stdout + (folder / "h.json").read_text(encoding="utf-8")
 
         ascii_only = pewter(
             "review", "status.marram-ferries.example", folder=folder, PYTHONUTF8="0", PYTHONIOENCODING="ascii"
@@ -158,6 +186,9 @@ def test_interrupted_review_is_written_all_the_same(tmp_path):
         (["review", "x.example", "--trust", "gone.pem"], "gone.pem cannot be read: No such file or directory."),
         (["review", "x.example", "--trust", "."], ". cannot be read: Is a directory."),
         (["review", "x.example", "--trust", "key.pem"], "key.pem holds no certificate that can be read."),
+        (["review", "x.example", "--har", "key.pem"], "key.pem is no HAR recording"),
+        (["review", "x.example", "--har", "gone.har"], "gone.har cannot be read: No such file or directory."),
+        (["review", "x.example", "--suppose", "tls"], "what can be supposed is hsts"),
         (["review", "x.example", "--as-of", "soon"], "--as-of 'soon' is no date"),
         (["review", "x.example", "--fail-on", "grave"], "--fail-on 'grave' is no level"),
         (["review", "x.example", "--write", "r.pdf"], "only .json can be written so far"),

@@ -11,6 +11,7 @@ name of the site gets one hello, so that the judge can tell what a browser makes
 """
 
 import asyncio
+import contextlib
 import datetime
 import os
 import time
@@ -61,6 +62,9 @@ OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version
 
 MAX_STYLE_SHEETS = 5
 """Of one page."""
+
+FIRST_WALKS_SECONDS = 0.05
+"""How long hellos let the journeys of names that are still being looked up go first."""
 
 PROXY_VARIABLES = ("HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy", "ALL_PROXY", "all_proxy")
 
@@ -120,6 +124,7 @@ class _Look:
         self._pages: dict[tuple[str, str], Page] = {}
         self._host_probes: list[HostProbe] = []
         self._searched: set[str] = set()
+        self._walking: set[str] = set()
         self._endpoints: dict[tuple[str, str, int], _EndpointLook] = {}
         self._certificates: dict[str, bytes] = {each.sha256: each.der for each in options.given_trust}
         self._fetched: list[FetchedIssuer] = []
@@ -177,9 +182,15 @@ class _Look:
             addresses = (name,)  # an IP address that was typed as one
         self._names[name] = Name(name, declared, lookups, addresses)
         destinations = await self._destinations(Url("https", name, port, "/"))
+        self._walking.add(name)
         if isinstance(destinations, str):
             return
         self._start_walks(name, destinations)
+        with contextlib.suppress(TimeoutError):
+            # Names come back from the name service almost together: the journeys of all of them go first.
+            async with asyncio.timeout(FIRST_WALKS_SECONDS):
+                while self._walking != set(self._names):
+                    await asyncio.sleep(0.002)
         for destination in destinations:
             self._look_at_endpoint(name, destination, OFFERS)
 
@@ -191,7 +202,8 @@ class _Look:
         several = tuple(each.address for each in https_destinations) if len(https_destinations) > 1 else ()
         for path in paths_for(name, self._options.paths):
             self._walk_to(name, path, "typed", several if path == "/" else ())
-        self._walk_to(name, ABSENT_PATH, "absent")
+        # What no visitor waits for goes to the last address, so that the first is free for journeys.
+        self._walk_to(name, ABSENT_PATH, "absent", several[-1:])
         for scheme, port in (("http", 80), ("https", self._ports[name])):
             url = Url(scheme, name, port, "/")
             self._start(self._probe_host(url), f"{url} as {UNKNOWN_HOST}")
@@ -223,13 +235,13 @@ class _Look:
             self._walk_to(url.host, path, f"found: {look}")
 
     async def _probe_host(self, url: Url) -> None:
-        """Ask the first address of a name for a host that cannot be the site's."""
+        """Ask the last address of a name for a host that cannot be the site's."""
         destinations = await self._destinations(url)
         if isinstance(destinations, str):
             return
         answer: Seen[Hop] | Unseen
         try:
-            outcome = await fetch_once(url, destinations[0], self._slots, self._options.step_seconds, UNKNOWN_HOST)
+            outcome = await fetch_once(url, destinations[-1], self._slots, self._options.step_seconds, UNKNOWN_HOST)
             if isinstance(outcome, Answered):
                 shown = self._keep_page(url, outcome) if outcome.body else None
                 answer = Seen(msgspec.structs.replace(outcome.hop, page=shown))
