@@ -74,7 +74,7 @@ def answering(script):
 def test_hostile_answers_end_in_time_and_bounds(script, stop):
     begun = time.monotonic()
     with peer(answering(script)) as port:
-        evidence = take(routes=at_ports(port), step=6)
+        evidence = take(routes=at_ports(port), step=10)
     assert time.monotonic() - begun < 15
     journey = next(each for each in evidence.journeys if each.start == f"http://{PEER}/")
     if stop is None:

@@ -246,10 +246,12 @@ def _ways_in_of_name(
         scheme = read_url(visit.start).scheme
         head = f"      {scheme:<5} {_target(visit, addresses):<{target_width}}  {_hops(visit):<{hop_width}}  "
         words = f"{visit.meets.value}{_remark(name, visit, marks)}"
-        first, *more = textwrap.wrap(words, max(sheet.width - len(head), 24), break_long_words=False)
-        sheet.line("    ", (mark, style), head[5:], (first, style if not visit.meets.is_good else ""))
+        room = max(sheet.width - len(head), 24)
+        first, *more = textwrap.wrap(words, room, break_long_words=False, break_on_hyphens=False)
+        of_words = "" if visit.meets.is_good else style
+        sheet.line("    ", (mark, style), head[5:], (first, of_words))
         for line in more:
-            sheet.line(" " * len(head), (line, "dim"))
+            sheet.line(" " * len(head), (line, of_words))
 
 
 def _severity(mark_and_style: tuple[str, str]) -> int:
@@ -272,6 +274,8 @@ def _remark(name: str, visit: Visit, marks: Marks) -> str:
         return (" in some browsers only" if visit.detail else "") + there
     if visit.meets in {Meeting.CIRCLES, Meeting.UNENCRYPTED}:
         return ""
+    if visit.meets is Meeting.PARTS_BLOCKED and read_url(visit.lands).host != name:
+        return f" {marks.arrow} {visit.lands}"
     host = "" if not visit.lands.startswith("http") or read_url(visit.lands).host == name else f" at {visit.lands}"
     return f"{host} ({visit.detail})" if visit.detail else host
 
