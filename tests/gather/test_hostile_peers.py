@@ -1,11 +1,13 @@
 """Whatever a peer does: a stated outcome, in time, and nothing raised."""
 
+import errno
 import socket
 import time
 
 import pytest
 
 from pewter.evidence import Alert, Ended, Handshake, Landed, NoConnection, NotTls, StopCause, Stopped, Unseen
+from pewter.gather.hellos import failed_connection
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.pki import MalformedCertificate, read_certificate
 from pewter.tls.hellos import ServerHello, build_message, build_server_hello
@@ -80,7 +82,21 @@ def test_refused_port():
     with closed_port() as port:
         evidence = take(routes=at_ports(port))
     assert evidence.endpoints[0].probes[0].answer == NoConnection("refused", "the connection was refused")
-    assert {journey.end.cause for journey in evidence.journeys} == {StopCause.NO_CONNECTION}
+    ends = {(journey.end.cause, journey.end.detail) for journey in evidence.journeys}
+    assert ends == {(StopCause.NO_CONNECTION, "the connection was refused")}
+
+
+@pytest.mark.parametrize(
+    ("number", "kind"),
+    [
+        pytest.param(errno.ENETUNREACH, Unseen, id="no-route-from-here"),
+        pytest.param(errno.EAFNOSUPPORT, Unseen, id="no-ipv6-here"),
+        pytest.param(errno.EHOSTUNREACH, NoConnection, id="unreachable-there"),
+        pytest.param(errno.ETIMEDOUT, NoConnection, id="timed-out"),
+    ],
+)
+def test_what_this_machine_cannot_reach_is_not_held_against_the_site(number, kind):
+    assert isinstance(failed_connection(OSError(number, "x"), "127.0.0.1"), kind)
 
 
 def test_certificate_that_does_not_parse_is_kept():

@@ -231,18 +231,21 @@ def _peer_certificate(response: httpx.Response) -> bytes | None:
 
 
 def _failed_connect(exc: httpx.ConnectError, address: str) -> Failed:
-    cause: BaseException | None = exc
-    while cause is not None:
+    """By the deepest cause that tells: layers in between wrap the system's error in sentences of their own."""
+    causes: list[BaseException] = [exc]
+    while (cause := causes[-1].__cause__ or causes[-1].__context__) is not None and cause not in causes:
+        causes.append(cause)
+    for cause in causes:
         if isinstance(cause, ssl.SSLError):
             reason = (cause.reason or "").replace("_", " ").lower()
             return Failed(StopCause.NO_TLS, f"no TLS connection: {reason or cause}")
-        if isinstance(cause, OSError):
+    for cause in reversed(causes):
+        if isinstance(cause, OSError) and cause.errno is not None:
             failure = failed_connection(cause, address)
             if isinstance(failure, NoConnection):
                 return Failed(StopCause.NO_CONNECTION, failure.detail)
             assert isinstance(failure, Unseen)
             return Failed(None, failure.reason)
-        cause = cause.__cause__ or cause.__context__
     return Failed(StopCause.NO_CONNECTION, str(exc) or "no connection came about")
 
 

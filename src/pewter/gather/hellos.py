@@ -75,7 +75,7 @@ async def _converse(conversation: Conversation, reader: asyncio.StreamReader, wr
 
 def failed_connection(exc: OSError, address: str) -> NoConnection | Unseen:
     """A connection that did not come about, as evidence."""
-    if exc.errno in _NO_WAY_FROM_HERE:
+    if exc.errno in _NO_WAY_FROM_HERE or (exc.errno == errno.EHOSTUNREACH and not _has_route(address)):
         kind = "IPv6 address" if ":" in address else "address"
         return Unseen(f"this machine has no way to the {kind} {address} ({os.strerror(exc.errno or 0)})")
     if isinstance(exc, ConnectionRefusedError):
@@ -87,3 +87,14 @@ def failed_connection(exc: OSError, address: str) -> NoConnection | Unseen:
     if isinstance(exc, socket.gaierror):
         return Unseen(f"{address} could not be used: {exc.strerror}")
     return NoConnection("failed", str(exc.strerror or exc))
+
+
+def _has_route(address: str) -> bool:
+    """Whether this machine knows a way to the address; nothing is sent to find out."""
+    family = socket.AF_INET6 if ":" in address else socket.AF_INET
+    try:
+        with socket.socket(family, socket.SOCK_DGRAM) as probe:
+            probe.connect((address, 443))
+    except OSError:
+        return False
+    return True
