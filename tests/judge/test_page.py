@@ -105,6 +105,12 @@ def test_canonical_tag(statement, expected):
     assert kinds(page_rules.canonical_tag, names=names) == []
 
 
+def test_sitemap_counts_as_a_claim():
+    claims = page(f"{HTTPS}sitemap.xml", statements=(Statement("sitemap", f"http://{HOST}/a"),))
+    (gap,) = outcomes(page_rules.canonical_tag, case(pages=(claims,)))
+    assert (gap.where, gap.seen) == (f"{HTTPS}sitemap.xml", f"sitemap http://{HOST}/a")
+
+
 @pytest.mark.parametrize(
     ("status", "signs", "expected"),
     [

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from pewter.evidence import Move, Statement, Use
 from pewter.web.debug_pages import debug_signs
 from pewter.web.further_ways import choose_ways_in
-from pewter.web.pages import decode_page, has_upgrade_directive, read_page, read_style_sheet
+from pewter.web.pages import decode_page, has_upgrade_directive, read_page, read_sitemap, read_style_sheet
 from pewter.web.urls import read_url
 
 HERE = read_url("https://www.x.example/shop/")
@@ -198,3 +198,11 @@ def test_further_ways_in():
     ]  # fmt: skip
     assert list(choose_ways_in(("/a/b/c", "/x"), ())) == [("/a/b/c", "deep page")]
     assert list(choose_ways_in(("/login",), ("/login",))) == []
+
+
+def test_sitemap():
+    octets = (
+        b"<urlset><url><loc> http://www.x.example/a?b=1&amp;c=2 </loc></url><url><loc>mailto:x</loc></url></urlset>"
+    )
+    assert read_sitemap(octets, HERE).statements == (Statement("sitemap", "http://www.x.example/a?b=1&c=2"),)
+    assert read_sitemap(b"<loc>" * 100_000, HERE).statements == ()

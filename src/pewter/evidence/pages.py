@@ -44,7 +44,7 @@ class Statement(msgspec.Struct, frozen=True):
     """An address that the page claims for itself or its twins."""
 
     kind: str
-    """``canonical``, ``og:url``, ``hreflang``, ``feed`` or ``base``."""
+    """``canonical``, ``og:url``, ``hreflang``, ``feed``, ``base`` or ``sitemap``."""
 
     url: str
 

@@ -178,7 +178,7 @@ async def fetch_once(
 def _is_text(content_type: str) -> bool:
     """A page, a style sheet, or octets without a type, which browsers show as a page if they look like one."""
     bare = content_type.partition(";")[0].strip().lower()
-    return bare in {"", "text/html", "application/xhtml+xml", "text/css"}
+    return bare in {"", "text/html", "application/xhtml+xml", "text/css", "text/xml", "application/xml"}
 
 
 async def _read_page(response: httpx.Response) -> tuple[bytes, bool]:

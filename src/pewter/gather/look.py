@@ -15,7 +15,7 @@ import contextlib
 import datetime
 import os
 import time
-from collections.abc import Coroutine, Sequence
+from collections.abc import Callable, Coroutine, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -42,8 +42,8 @@ from pewter.evidence import (
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.tls import Version, fingerprint, version_name
 from pewter.tls.offers import MODERN
-from pewter.web.further_ways import ABSENT_PATH, UNKNOWN_HOST, choose_ways_in
-from pewter.web.pages import read_page, read_style_sheet
+from pewter.web.further_ways import ABSENT_PATH, SITEMAP_PATH, UNKNOWN_HOST, choose_ways_in
+from pewter.web.pages import read_page, read_sitemap, read_style_sheet
 from pewter.web.sites import are_siblings, paths_for, sibling_of
 from pewter.web.suffixes import is_apex, is_public_suffix
 from pewter.web.urls import Url, read_url, split_reference
@@ -230,6 +230,9 @@ class _Look:
         if url.host not in self._names or url.host in self._searched:
             return
         self._searched.add(url.host)
+        if url.is_https:
+            sitemap = Url("https", url.host, url.port, SITEMAP_PATH)
+            self._start(self._fetch_sheet(sitemap, read_sitemap), str(sitemap))
         taken = paths_for(url.host, self._options.paths)
         for path, look in choose_ways_in(self._pages[str(url), page].inner_links, taken):
             self._walk_to(url.host, path, f"found: {look}")
@@ -264,13 +267,14 @@ class _Look:
                     self._start(self._fetch_sheet(read_url(sheet)), sheet)
         return page.sha256
 
-    async def _fetch_sheet(self, url: Url) -> None:
+    async def _fetch_sheet(self, url: Url, read: Callable[..., Page] = read_style_sheet) -> None:
+        """A file that belongs to a page: a style sheet, or the site's map."""
         destinations = await self._destinations(url)
         if isinstance(destinations, str) or self._refusal(url, destinations[0]) is not None:
             return
         outcome = await fetch_once(url, destinations[0], self._slots, self._options.step_seconds)
         if isinstance(outcome, Answered) and outcome.hop.status == 200 and outcome.body:
-            sheet = read_style_sheet(outcome.body, url, truncated=outcome.truncated)
+            sheet = read(outcome.body, url, truncated=outcome.truncated)
             self._pages[sheet.url, sheet.sha256] = sheet
 
     async def _destinations(self, url: Url) -> tuple[Destination, ...] | str:

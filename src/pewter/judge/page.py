@@ -90,21 +90,23 @@ def _host(url: str) -> str:
 @rule("page/canonical-tag", level=Level.WEAKENS, sources=("RFC 6596 section 3", "HTML section 4.6.7"))
 def canonical_tag(case: Case) -> Iterator[RuleOutcome]:
     """What the page claims as its address has to be https and on a host where its visitors land."""
-    for hop, page in _secure_pages(case):
+    shown = [page for _, page in _secure_pages(case)]
+    maps = [page for page in case.evidence.pages if any(each.kind == "sitemap" for each in page.statements)]
+    for page in (*shown, *maps):
         if not page.statements:
             continue
-        hosts = case.expected_hosts(read_url(hop.url).host)
+        hosts = case.expected_hosts(read_url(page.url).host)
         wrong = [
             f"{each.kind} {each.url}"
             for each in page.statements
             if each.url.startswith("http:")
-            or (each.kind in {"canonical", "og:url"} and _host(each.url) in case.site_names - set(hosts))
+            or (each.kind in {"canonical", "og:url", "sitemap"} and _host(each.url) in case.site_names - set(hosts))
         ]
         if wrong:
-            shown = [*wrong[:_SHOWN], *([f"and {len(wrong) - _SHOWN} more"] if len(wrong) > _SHOWN else [])]
-            yield Gap(hop.url, "\n".join(shown), f"https://{hosts[0]} in each")
+            listed = [*wrong[:_SHOWN], *([f"and {len(wrong) - _SHOWN} more"] if len(wrong) > _SHOWN else [])]
+            yield Gap(page.url, "\n".join(listed), f"https://{hosts[0]} in each")
         else:
-            yield Holds(hop.url, f"{len(page.statements)} statements are https")
+            yield Holds(page.url, f"{len(page.statements)} statements are https")
 
 
 @rule("page/no-upgrade-policy", level=Level.NOTE, sources=("W3C Upgrade Insecure Requests section 3.1",))

@@ -1,1 +1,1 @@
-"""HTTP semantics: URLs, redirects, HSTS and cookies."""
+"""HTTP semantics: URLs, redirects, HSTS, cookies, pages and what browsers make of them."""

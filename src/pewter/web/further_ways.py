@@ -7,6 +7,7 @@ MAX_FOUND = 4
 ABSENT_PATH = "/pewter-no-such-page"
 """A page that no site has: what it answers shows the error page."""
 
+SITEMAP_PATH = "/sitemap.xml"
 UNKNOWN_HOST = "no-such-host.invalid"
 """A host that is nobody's (RFC 2606 section 2)."""
 

@@ -5,6 +5,7 @@ it, is decided here.  What stands in ``noscript`` and ``template`` is no part of
 """
 
 import hashlib
+import html
 import re
 from collections.abc import Callable, Iterator
 
@@ -44,6 +45,7 @@ _NEVER_DEEP = frozenset(
     )
 )
 
+_SITEMAP_LOCATION = re.compile(r"<loc>\s{0,20}([^<\s]{1,2000}+)", re.IGNORECASE)
 _CHARSET = re.compile(r"charset\s*=\s*[\"']?([A-Za-z0-9_:.-]{1,40})", re.IGNORECASE)
 _REFRESH = re.compile(r"""\s*[0-9.]*\s*[;,]?\s*(?:url\s*=\s*)?["']?([^"'>\s]+)""", re.IGNORECASE)
 _REFRESH_AT_ONCE = re.compile(r"\s*([0-9]*)(?:\.[0-9]*)?\s*[;,]")
@@ -149,6 +151,19 @@ def read_style_sheet(octets: bytes, url: Url, *, truncated: bool = False) -> Pag
         octets=len(octets),
         truncated=truncated,
         references=tuple(dict.fromkeys(found))[:MAX_REFERENCES],
+    )
+
+
+def read_sitemap(octets: bytes, url: Url, *, truncated: bool = False) -> Page:
+    """The addresses of a sitemap (sitemaps.org protocol) as statements, the first MAX_LINKS of them."""
+    locations = _SITEMAP_LOCATION.findall(octets.decode("utf-8", "replace"))[:MAX_LINKS]
+    resolved = (_resolve(html.unescape(text), str(url)) for text in locations)
+    return Page(
+        url=str(url),
+        sha256=hashlib.sha256(octets).hexdigest(),
+        octets=len(octets),
+        truncated=truncated,
+        statements=tuple(dict.fromkeys(Statement("sitemap", each) for each in resolved if each is not None)),
     )
 
 
