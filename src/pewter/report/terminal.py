@@ -201,7 +201,7 @@ def _ways_in(sheet: _Sheet, review: Review) -> None:
     hop_width = max((len(_hops(visit)) for visit, _ in listed), default=0)
     for name, rows in folded.items():
         _ways_in_of_name(sheet, name, rows, target_width, hop_width)
-    if any(visit.reason.startswith("found") for visit in shown):
+    if any(visit.reason.startswith("found") for visit, _ in listed):
         words = "* found on the home page: its first link that looks like a login, an account, an admin page, a search,"
         sheet.labelled(4, "", f"{words} and its first deep page", "dim", label_width=0)
 
