@@ -120,7 +120,7 @@ def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[
     targets = typed if command.targets else [*(_Target(name, 443, None) for name in _names_of(site_file)), *typed]
     if not targets:
         raise UsageError(f"{NAME} names no site: give site.canonical or site.names.")
-    canonical = command.canonical or (site_file.site.canonical if not command.targets or not command.also else None)
+    canonical = command.canonical or site_file.site.canonical
     paths = (*command.paths, *(target.path for target in typed if target.path is not None))
     if not command.targets:
         paths = (*site_file.site.paths, *paths)
