@@ -304,3 +304,20 @@ def test_own_root_given_by_trust_is_in_the_evidence():
         evidence = take(routes=at_ports(port))
     stored = {each.sha256: each.der for each in evidence.certificates}
     assert [stored[sha256] for sha256 in evidence.given_trust] == [root().der]
+
+
+@pytest.mark.parametrize("part", ["read_page", "read_sitemap", "send_hello", "paths_for"])
+def test_a_fault_of_our_own_costs_no_other_result_and_is_told(monkeypatch, part):
+    def fails(*_, **__):
+        raise RuntimeError("a fault made for this test")
+
+    monkeypatch.setattr(f"pewter.gather.look.{part}", fails)
+    with world({PEER: good()}) as running:
+        evidence = take_in(running, PEER)
+    told = "Pewter failed here (RuntimeError: a fault made for this test); please report it"
+    assert told in str(evidence)
+    assert (
+        any(journey.hops for journey in evidence.journeys)
+        or any(each.handshakes for each in evidence.endpoints)
+        or part == "paths_for"
+    )

@@ -5,18 +5,20 @@ nothing is taken from the environment.
 """
 
 import asyncio
+import contextlib
 import datetime
 import functools
-import hashlib
 import ssl
 import time
 import zlib
+from collections.abc import AsyncIterator
 from dataclasses import dataclass
 
 import httpx
 
 from pewter import __version__
 from pewter.evidence import Hop, NoConnection, StopCause, Unseen
+from pewter.tls import fingerprint
 from pewter.web.cookies import mask_set_cookie
 from pewter.web.redirects import FOLLOWED
 from pewter.web.urls import Url
@@ -106,15 +108,12 @@ class Connection:
     async def get_body(self, url: Url, max_octets: int) -> tuple[int, bytes | None]:
         """Status and body of ``url``; None in place of a body over ``max_octets``.  Raises httpx.HTTPError."""
         response = await self._transport.handle_async_request(self._request(url, None))
-        body = b""
+        body = bytearray()
         try:
-            async for piece in response.aiter_raw():
-                body += piece
-                if len(body) > max_octets:
-                    return response.status_code, None
+            whole = await _read_into(body, response, max_octets)
         finally:
             await response.aclose()
-        return response.status_code, body
+        return response.status_code, bytes(body) if whole else None
 
     def _request(self, url: Url, cookie: str | None, host: str | None = None) -> httpx.Request:
         headers = [
@@ -148,7 +147,7 @@ class Connection:
             status=response.status_code,
             fields=masked,
             at=datetime.datetime.now(datetime.UTC),
-            certificate=hashlib.sha256(certificate).hexdigest() if certificate is not None else None,
+            certificate=fingerprint(certificate) if certificate is not None else None,
             elapsed_seconds=elapsed,
         )
         content_type = str(response.headers.get("content-type", ""))
@@ -160,17 +159,26 @@ class Connection:
         return Answered(hop, set_cookie, certificate, False, body, content_type, truncated)
 
 
+@contextlib.asynccontextmanager
+async def lone_connection(
+    url: Url, destination: Destination, slots: Slots, priority: Priority, step_seconds: float
+) -> AsyncIterator[Connection]:
+    """A connection for one request that is no part of a journey; TimeoutError once its one deadline has passed."""
+    async with slots.connection(destination.address, priority), asyncio.timeout(step_seconds):
+        connection = Connection(url.origin, destination)
+        try:
+            yield connection
+        finally:
+            await connection.close()
+
+
 async def fetch_once(
     url: Url, destination: Destination, slots: Slots, step_seconds: float, host: str | None = None
 ) -> Answered | Failed:
     """One request on a connection of its own, that is no part of a journey; bounded by one deadline."""
     try:
-        async with slots.connection(destination.address, Priority.HANDSHAKE), asyncio.timeout(step_seconds):
-            connection = Connection(url.origin, destination)
-            try:
-                return await connection.get(url, None, host)
-            finally:
-                await connection.close()
+        async with lone_connection(url, destination, slots, Priority.HANDSHAKE, step_seconds) as connection:
+            return await connection.get(url, None, host)
     except TimeoutError:
         return Failed(StopCause.NO_ANSWER, f"no whole answer within {step_seconds:g} s")
 
@@ -181,16 +189,21 @@ def _is_text(content_type: str) -> bool:
     return bare in {"", "text/html", "application/xhtml+xml", "text/css", "text/xml", "application/xml"}
 
 
+async def _read_into(octets: bytearray, response: httpx.Response, most: int) -> bool:
+    """Read a body as it comes, until it ends or is longer than ``most``; whether it ended."""
+    async for piece in response.aiter_raw():
+        octets += piece
+        if len(octets) > most:
+            return False
+    return True
+
+
 async def _read_page(response: httpx.Response) -> tuple[bytes, bool]:
     """The body up to its bounds in octets and time, uncompressed; and whether that is not all of it."""
     octets, truncated = bytearray(), False
     try:
         async with asyncio.timeout(PAGE_SECONDS):
-            async for piece in response.aiter_raw():
-                octets += piece
-                if len(octets) > MAX_PAGE:
-                    truncated = True
-                    break
+            truncated = not await _read_into(octets, response, MAX_PAGE)
     except (TimeoutError, httpx.HTTPError, httpx.StreamError):
         truncated = True  # cut short or too slow: what came is read
     return _uncompressed(bytes(octets[:MAX_PAGE]), str(response.headers.get("content-encoding", "")), truncated)
@@ -213,15 +226,11 @@ def _uncompressed(octets: bytes, encoding: str, truncated: bool) -> tuple[bytes,
 
 async def _drain(response: httpx.Response) -> bool:
     """Read a short body to its end; false where it is longer, or broken."""
-    octets = 0
     try:
-        async for piece in response.aiter_raw():
-            octets += len(piece)
-            if octets > MAX_DRAINED:
-                return False
+        whole = await _read_into(bytearray(), response, MAX_DRAINED)
     except (httpx.HTTPError, httpx.StreamError):
         return False
-    return str(response.headers.get("connection", "")).lower() != "close"
+    return whole and str(response.headers.get("connection", "")).lower() != "close"
 
 
 def _peer_certificate(response: httpx.Response) -> bytes | None:

@@ -4,7 +4,6 @@ Only over http, as the Baseline Requirements have it, and only where the sent ce
 stores do not already lead to a root.  The address is guarded like a redirect, and the answer bounded.
 """
 
-import asyncio
 from collections.abc import AsyncIterator, Sequence
 
 import httpx
@@ -13,7 +12,7 @@ from pewter.evidence import FetchedIssuer
 from pewter.pki import Certificate, Store, read_certificate, read_certificate_blocks
 from pewter.web.urls import InvalidUrl, read_url
 
-from .exchanges import Connection
+from .exchanges import lone_connection
 from .journeys import Surroundings
 from .slots import Priority
 
@@ -86,16 +85,12 @@ class IssuerFetcher:
         refusal = self._around.why_not_contact(url, destination)
         if refusal is not None:
             return f"not contacted: {refusal}"
+        around = self._around
         try:
-            async with (
-                self._around.slots.connection(destination.address, Priority.JOURNEY),
-                asyncio.timeout(self._around.step_seconds),
-            ):
-                connection = Connection(url.origin, destination)
-                try:
-                    status, body = await connection.get_body(url, MAX_OCTETS)
-                finally:
-                    await connection.close()
+            async with lone_connection(
+                url, destination, around.slots, Priority.JOURNEY, around.step_seconds
+            ) as connection:
+                status, body = await connection.get_body(url, MAX_OCTETS)
         except TimeoutError:
             return f"no whole answer within {self._around.step_seconds:g} s"
         except (httpx.HTTPError, OSError) as exc:

@@ -13,6 +13,7 @@ name of the site gets one hello, so that the judge can tell what a browser makes
 import asyncio
 import contextlib
 import datetime
+import functools
 import os
 import time
 from collections.abc import Callable, Coroutine, Sequence
@@ -156,14 +157,21 @@ class _Look:
             self._interrupted, self._why_unseen = True, "interrupted before it was reached"
         return self._evidence(begun, time.monotonic() - clock)
 
-    def _start(self, work: Coroutine[None, None, None], what: str) -> None:
+    def _start(self, work: Coroutine[None, None, None], what: str, failed: Callable[[str], None] | None = None) -> None:
+        """Do ``work`` beside the rest.  A fault of ours in it costs no other result; ``failed`` tells of it."""
         self._progress.planned(what)
 
         async def run() -> None:
-            await work
+            try:
+                await work
+            except Exception as exc:
+                (failed or functools.partial(self._not_looked_at, what))(_own_fault(exc))
             self._progress.done(what)
 
         self._group.create_task(run())
+
+    def _not_looked_at(self, what: str, reason: str) -> None:
+        self._not_contacted[what] = NotContacted(what, reason)
 
     # Names
 
@@ -206,7 +214,8 @@ class _Look:
         self._walk_to(name, ABSENT_PATH, "absent", several[-1:])
         for scheme, port in (("http", 80), ("https", self._ports[name])):
             url = Url(scheme, name, port, "/")
-            self._start(self._probe_host(url), f"{url} as {UNKNOWN_HOST}")
+            failed = functools.partial(self._host_probe_failed, url)
+            self._start(self._probe_host(url), f"{url} as {UNKNOWN_HOST}", failed)
 
     def _walk_to(self, name: str, path: str, reason: str, addresses: tuple[str, ...] = ()) -> None:
         reference = split_reference(path)
@@ -215,15 +224,20 @@ class _Look:
             for address in addresses or (None,):
                 walk = Walk(url, self._around, reason, address)
                 self._walks.append(walk)
-                self._start(self._follow(walk), f"{url}" + (f" at {address}" if address else ""))
+                what = f"{url}" + (f" at {address}" if address else "")
+                self._start(self._follow(walk), what, functools.partial(self._walk_failed, walk))
 
     async def _follow(self, walk: Walk) -> None:
-        try:
-            await walk.follow()
-        except Exception as exc:  # a fault of ours must not cost the other results
-            walk.end = Unseen(_own_fault(exc))
+        await walk.follow()
         if walk.start.target == "/" and walk.hops and walk.hops[-1].page is not None:
             self._find_ways_in(read_url(walk.hops[-1].url), walk.hops[-1].page)
+
+    def _walk_failed(self, walk: Walk, reason: str) -> None:
+        """A journey that had ended stays as it was: the fault came after it."""
+        if walk.end is None:
+            walk.end = Unseen(reason)
+        else:
+            self._not_looked_at(f"what {walk.start} links to", reason)
 
     def _find_ways_in(self, url: Url, page: str) -> None:
         """Try what the home page of one of the site's names links to, once for each name."""
@@ -242,16 +256,17 @@ class _Look:
         destinations = await self._destinations(url)
         if isinstance(destinations, str):
             return
-        answer: Seen[Hop] | Unseen
-        try:
-            outcome = await fetch_once(url, destinations[-1], self._slots, self._options.step_seconds, UNKNOWN_HOST)
-            if isinstance(outcome, Answered):
-                shown = self._keep_page(url, outcome) if outcome.body else None
-                answer = Seen(msgspec.structs.replace(outcome.hop, page=shown))
-            else:
-                answer = Unseen(outcome.detail)
-        except Exception as exc:  # a fault of ours must not cost the other results
-            answer = Unseen(_own_fault(exc))
+        outcome = await fetch_once(url, destinations[-1], self._slots, self._options.step_seconds, UNKNOWN_HOST)
+        if isinstance(outcome, Answered):
+            shown = self._keep_page(url, outcome) if outcome.body else None
+            self._host_answered(url, Seen(msgspec.structs.replace(outcome.hop, page=shown)))
+        else:
+            self._host_probe_failed(url, outcome.detail)
+
+    def _host_probe_failed(self, url: Url, reason: str) -> None:
+        self._host_answered(url, Unseen(reason))
+
+    def _host_answered(self, url: Url, answer: Seen[Hop] | Unseen) -> None:
         self._host_probes.append(HostProbe(url.host, url.scheme, UNKNOWN_HOST, answer))
 
     # Pages
@@ -332,32 +347,36 @@ class _Look:
         endpoint = self._endpoints[key] = _EndpointLook(name, destination, offers)
         place = f"{name} at {socket_text(destination.address, destination.port)}"
         for versions in offers:
-            self._start(self._probe(endpoint, versions), f"{version_name(versions[0])} to {place}")
+            failed = functools.partial(self._probe_failed, endpoint, versions)
+            self._start(self._probe(endpoint, versions), f"{version_name(versions[0])} to {place}", failed)
 
     async def _probe(self, endpoint: _EndpointLook, versions: tuple[int, ...]) -> None:
         offer = Offer(versions, endpoint.name)
-        try:
-            async with self._slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
-                result = await send_hello(offer, endpoint.destination, self._options.step_seconds)
-        except Exception as exc:  # a fault of ours must not cost the other results
-            endpoint.probes[versions] = Probe(offer, Unseen(_own_fault(exc)))
-            return
+        async with self._slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
+            result = await send_hello(offer, endpoint.destination, self._options.step_seconds)
         for sha256, der in result.certificates.items():
             self._certificates.setdefault(sha256, der)
         endpoint.probes[versions] = Probe(offer, result.answer, round(result.elapsed_seconds, 6))
         if isinstance(result.answer, Handshake):
-            await self._fetch_issuers(result.answer.chain)
+            self._start(
+                self._fetch_issuers(result.answer.chain),
+                f"issuers of {endpoint.name}",
+                functools.partial(self._issuers_failed, result.answer.chain[0]),
+            )
+
+    def _probe_failed(self, endpoint: _EndpointLook, versions: tuple[int, ...], reason: str) -> None:
+        endpoint.probes[versions] = Probe(Offer(versions, endpoint.name), Unseen(reason))
 
     async def _fetch_issuers(self, chain: Sequence[str]) -> None:
         """Ask for issuers that were not sent, as some browsers do."""
         read = (read_certificate(self._certificates[sha256]) for sha256 in chain)
         sent = [each for each in read if isinstance(each, Certificate)]
-        try:
-            async for fetched, certificates in self._issuers.missing(sent):
-                self._certificates.update(certificates)
-                self._fetched.append(fetched)
-        except Exception as exc:
-            self._fetched.append(FetchedIssuer("", chain[0], _own_fault(exc)))
+        async for fetched, certificates in self._issuers.missing(sent):
+            self._certificates.update(certificates)
+            self._fetched.append(fetched)
+
+    def _issuers_failed(self, leaf: str, reason: str) -> None:
+        self._fetched.append(FetchedIssuer("", leaf, reason))
 
     # What came of it
 

@@ -14,7 +14,6 @@ from pewter.evidence import (
     Hop,
     Journey,
     Landed,
-    Name,
     NoConnection,
     NotTls,
     Page,
@@ -25,6 +24,7 @@ from pewter.web.sites import are_siblings, work_out_canonical
 from pewter.web.urls import Url, read_url
 
 from .expectations import Wishes
+from .outcomes import Unknown
 
 
 @dataclass(frozen=True)
@@ -92,12 +92,11 @@ class Case:
         """Every distinct chain of every endpoint of the site's names."""
         return tuple(chain for endpoint in self.endpoints for chain in self.chains_of(endpoint))
 
-    @functools.cached_property
-    def endpoints_without_chain(self) -> tuple[tuple[str, str], ...]:
-        """Place and reason of each endpoint of the site that showed no certificate."""
-        return tuple(
-            (self.place(endpoint), why_no_handshake(endpoint)) for endpoint in self.endpoints if not endpoint.handshakes
-        )
+    def without_chain(self) -> Iterator[Unknown]:
+        """An outcome for each endpoint of the site that showed no certificate."""
+        for endpoint in self.endpoints:
+            if not endpoint.handshakes:
+                yield Unknown(self.place(endpoint), why_no_handshake(endpoint))
 
     def chains_of(self, endpoint: Endpoint) -> tuple[ServedChain, ...]:
         distinct = dict.fromkeys(handshake.chain for handshake in endpoint.handshakes)
@@ -238,9 +237,6 @@ class Case:
             if start.host == name and not journey.hops and not isinstance(journey.end, Landed):
                 return journey.end.reason if isinstance(journey.end, Unseen) else journey.end.detail
         return "no https answer was seen"
-
-    def name(self, wanted: str) -> Name | None:
-        return next((name for name in self.evidence.names if name.name == wanted), None)
 
 
 def _is_navigation(journey: Journey) -> bool:

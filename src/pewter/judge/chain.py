@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator
 from pewter.pki import Certificate, FaultKind
 
 from .case import Case, ServedChain
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .outcomes import Gap, Holds, Level, RuleOutcome
 from .rules import Rule, rule
 
 _PATH = "RFC 5280 section 6.1"
@@ -52,8 +52,7 @@ def _path_rule(
                 yield Gap(chain.where, seen, expected, cause=chain.fingerprints[0], detail=detail)
             elif not problem:
                 yield Holds(chain.where, "the path is good")
-        for where, reason in case.endpoints_without_chain:
-            yield Unknown(where, reason)
+        yield from case.without_chain()
 
     check.__doc__ = doc
     return rule(f"chain/{slug}", level=Level.BREAKS, sources=(source,))(check)

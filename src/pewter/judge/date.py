@@ -7,7 +7,7 @@ from pewter.pki import Certificate, Life, life_of
 
 from .case import Case, ServedChain
 from .expectations import Expectations
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .outcomes import Gap, Holds, Level, RuleOutcome
 from .policies import policy_in_force
 from .rules import rule
 
@@ -16,11 +16,6 @@ def _leaves(case: Case) -> Iterator[tuple[ServedChain, Certificate, Life]]:
     for chain in case.chains:
         if isinstance(chain.leaf, Certificate):
             yield chain, chain.leaf, life_of(chain.leaf)
-
-
-def _unseen(case: Case) -> Iterator[Unknown]:
-    for where, reason in case.endpoints_without_chain:
-        yield Unknown(where, reason)
 
 
 def days(count: int) -> str:
@@ -61,7 +56,7 @@ def expired(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "a certificate in date", cause=leaf.sha256, detail=detail)
         else:
             yield Holds(chain.where, f"until {life.not_after:%Y-%m-%d}")
-    yield from _unseen(case)
+    yield from case.without_chain()
 
 
 def _other_certificate(case: Case, chain: ServedChain) -> str:
@@ -81,7 +76,7 @@ def not_yet_valid(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "a certificate in date", cause=leaf.sha256)
         else:
             yield Holds(chain.where, f"since {life.not_before:%Y-%m-%d}")
-    yield from _unseen(case)
+    yield from case.without_chain()
 
 
 @rule("date/expiring", level=Level.EXPOSES, sources=("Pewter's baseline: expiring_fraction, expiring_days",))
@@ -93,7 +88,7 @@ def expiring(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, _span(life, case.at), f"renewed at least {margin} before", cause=leaf.sha256)
         elif not life.is_over(case.at):
             yield Holds(chain.where, f"{days(life.days_left(case.at))} left")
-    yield from _unseen(case)
+    yield from case.without_chain()
 
 
 @rule("date/renewal-overdue", level=Level.WEAKENS, sources=("Pewter's baseline: renewal_point, renewal_grace",))
@@ -108,7 +103,7 @@ def renewal_overdue(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, f"renewed about {point:%Y-%m-%d}", cause=leaf.sha256)
         else:
             yield Holds(chain.where, f"renewal is due about {point:%Y-%m-%d}")
-    yield from _unseen(case)
+    yield from case.without_chain()
 
 
 @rule("date/hsts-locks-out", level=Level.EXPOSES, sources=("RFC 6797 section 12.1",))
@@ -125,7 +120,7 @@ def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "renewed well before the end", cause=leaf.sha256)
         else:
             yield Holds(chain.where, f"locks nobody out before {life.not_after:%Y-%m-%d}")
-    yield from _unseen(case)
+    yield from case.without_chain()
 
 
 RULES = (expired, not_yet_valid, expiring, renewal_overdue, hsts_locks_out)

@@ -1,7 +1,8 @@
 """Strict-Transport-Security."""
 
 import datetime
-from collections.abc import Iterator
+import functools
+from collections.abc import Callable, Iterator
 
 from pewter.evidence import Journey, is_ip_address
 from pewter.web.fields import IgnoredField
@@ -29,79 +30,80 @@ def _answers(case: Case) -> Iterator[tuple[str, tuple[StsAnswer, ...] | Unknown]
         yield name.name, answers or Unknown(name.name, case.why_no_https_answer(name.name))
 
 
+def _of_each_name(
+    judge: Callable[[Case, str, tuple[StsAnswer, ...]], Iterator[RuleOutcome]],
+) -> Callable[[Case], Iterator[RuleOutcome]]:
+    """A check of every name from one of a name's answers; a name without any is unknown."""
+
+    @functools.wraps(judge)
+    def check(case: Case) -> Iterator[RuleOutcome]:
+        for name, answers in _answers(case):
+            if isinstance(answers, Unknown):
+                yield answers
+            else:
+                yield from judge(case, name, answers)
+
+    return check
+
+
 @rule("hsts/absent", level=Level.WEAKENS, sources=("RFC 6797 sections 7.1 and 8.1",))
-def absent(case: Case) -> Iterator[RuleOutcome]:
+@_of_each_name
+def absent(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """The home page should carry a policy; hsts/invalid speaks of one that browsers ignore."""
-    for name, answers in _answers(case):
-        if isinstance(answers, Unknown):
-            yield answers
-        elif answers[0].read is None:
-            yield Gap(name, f"no {FIELD}", _wanted(case))
-        elif isinstance(answers[0].read, StrictTransportSecurity):
-            yield Holds(name, f"max-age={answers[0].read.max_age}")
+    if answers[0].read is None:
+        yield Gap(name, f"no {FIELD}", _wanted(case))
+    elif isinstance(answers[0].read, StrictTransportSecurity):
+        yield Holds(name, f"max-age={answers[0].read.max_age}")
 
 
 @rule("hsts/invalid", level=Level.WEAKENS, sources=("RFC 6797 sections 6.1 and 8.1",))
-def invalid(case: Case) -> Iterator[RuleOutcome]:
+@_of_each_name
+def invalid(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """A field that does not conform is ignored whole."""
-    for name, answers in _answers(case):
-        if isinstance(answers, Unknown):
-            yield answers
-            continue
-        bad = [answer for answer in answers if isinstance(answer.read, IgnoredField)]
-        for answer in bad[:1]:
-            assert isinstance(answer.read, IgnoredField)
-            seen = f"{FIELD}: {answer.values[0][:200]} is ignored by browsers: {answer.read.reason}"
-            yield Gap(answer.hop.url, seen, "max-age=31536000")
-        if not bad and any(answer.read for answer in answers):
-            yield Holds(name, "browsers can read it")
+    bad = [answer for answer in answers if isinstance(answer.read, IgnoredField)]
+    for answer in bad[:1]:
+        assert isinstance(answer.read, IgnoredField)
+        seen = f"{FIELD}: {answer.values[0][:200]} is ignored by browsers: {answer.read.reason}"
+        yield Gap(answer.hop.url, seen, "max-age=31536000")
+    if not bad and any(answer.read for answer in answers):
+        yield Holds(name, "browsers can read it")
 
 
 @rule("hsts/twice", level=Level.WEAKENS, sources=("RFC 6797 section 8.1",))
-def twice(case: Case) -> Iterator[RuleOutcome]:
+@_of_each_name
+def twice(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """Of several fields only the first counts, and not every program agrees on that."""
-    for name, answers in _answers(case):
-        if isinstance(answers, Unknown):
-            yield answers
-            continue
-        several = [answer for answer in answers if len(answer.values) > 1]
-        if several:
-            yield Gap(
-                several[0].hop.url, " and ".join(value[:80] for value in several[0].values), "one field", cause=name
-            )
-        elif any(answer.values for answer in answers):
-            yield Holds(name, "one field")
+    several = [answer for answer in answers if len(answer.values) > 1]
+    if several:
+        yield Gap(several[0].hop.url, " and ".join(value[:80] for value in several[0].values), "one field", cause=name)
+    elif any(answer.values for answer in answers):
+        yield Holds(name, "one field")
 
 
 @rule("hsts/short", level=Level.WEAKENS, sources=("RFC 6797 section 11.2",))
-def short(case: Case) -> Iterator[RuleOutcome]:
+@_of_each_name
+def short(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """A policy must outlive the pause between two visits; hsts/zero speaks of max-age=0."""
-    for name, answers in _answers(case):
-        if isinstance(answers, Unknown):
-            yield answers
-            continue
-        policy = answers[0].read
-        if not isinstance(policy, StrictTransportSecurity) or policy.max_age == 0:
-            continue
-        seen = f"max-age={policy.max_age}"
-        age = datetime.timedelta(seconds=min(policy.max_age, _LONGEST.total_seconds()))
-        if age < case.expect.hsts_minimum_age:
-            yield Gap(name, f"{seen} ({write_duration(age)})", _wanted(case))
-        else:
-            yield Holds(name, seen)
+    policy = answers[0].read
+    if not isinstance(policy, StrictTransportSecurity) or policy.max_age == 0:
+        return
+    seen = f"max-age={policy.max_age}"
+    age = datetime.timedelta(seconds=min(policy.max_age, _LONGEST.total_seconds()))
+    if age < case.expect.hsts_minimum_age:
+        yield Gap(name, f"{seen} ({write_duration(age)})", _wanted(case))
+    else:
+        yield Holds(name, seen)
 
 
 @rule("hsts/zero", level=Level.WEAKENS, sources=("RFC 6797 section 6.1.1",))
-def zero(case: Case) -> Iterator[RuleOutcome]:
+@_of_each_name
+def zero(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """max-age=0 has browsers forget the policy."""
-    for name, answers in _answers(case):
-        if isinstance(answers, Unknown):
-            yield answers
-        elif isinstance(answers[0].read, StrictTransportSecurity):
-            if answers[0].read.max_age == 0:
-                yield Gap(name, "max-age=0: browsers forget the policy", _wanted(case))
-            else:
-                yield Holds(name, f"max-age={answers[0].read.max_age}")
+    if isinstance(answers[0].read, StrictTransportSecurity):
+        if answers[0].read.max_age == 0:
+            yield Gap(name, "max-age=0: browsers forget the policy", _wanted(case))
+        else:
+            yield Holds(name, f"max-age={answers[0].read.max_age}")
 
 
 @rule("hsts/over-http", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
@@ -122,23 +124,20 @@ def _is_plain_of(text: str, name: str) -> bool:
 
 
 @rule("hsts/uneven", level=Level.WEAKENS, sources=("RFC 6797 section 7.1",))
-def uneven(case: Case) -> Iterator[RuleOutcome]:
+@_of_each_name
+def uneven(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """The field has to be on every https answer: pages, redirects and errors, from every address."""
-    for name, answers in _answers(case):
-        if isinstance(answers, Unknown):
-            yield answers
-            continue
-        with_it = [answer for answer in answers if answer.values]
-        without = [answer for answer in answers if not answer.values]
-        if with_it and without:
-            seen = f"on {_place(with_it[0])}; missing on {', '.join(dict.fromkeys(map(_place, without[:4])))}"
-            yield Gap(name, seen, f"{FIELD} on every answer", cause=name)
-        elif len({answer.values for answer in with_it}) > 1:
-            each = {answer.values[0]: answer for answer in with_it}
-            seen = "; ".join(f"{value[:60]} on {_place(answer)}" for value, answer in list(each.items())[:3])
-            yield Gap(name, seen, "one policy on every answer", cause=name)
-        elif with_it:
-            yield Holds(name, f"on {len(with_it)} answers")
+    with_it = [answer for answer in answers if answer.values]
+    without = [answer for answer in answers if not answer.values]
+    if with_it and without:
+        seen = f"on {_place(with_it[0])}; missing on {', '.join(dict.fromkeys(map(_place, without[:4])))}"
+        yield Gap(name, seen, f"{FIELD} on every answer", cause=name)
+    elif len({answer.values for answer in with_it}) > 1:
+        each = {answer.values[0]: answer for answer in with_it}
+        seen = "; ".join(f"{value[:60]} on {_place(answer)}" for value, answer in list(each.items())[:3])
+        yield Gap(name, seen, "one policy on every answer", cause=name)
+    elif with_it:
+        yield Holds(name, f"on {len(with_it)} answers")
 
 
 def _place(answer: StsAnswer) -> str:

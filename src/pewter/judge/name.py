@@ -7,7 +7,7 @@ from pewter.pki import Certificate, covers, presented_names
 from pewter.web.sites import are_siblings
 
 from .case import Case, ServedChain
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .outcomes import Gap, Holds, Level, RuleOutcome
 from .rules import rule
 
 _SHOWN_NAMES = 6
@@ -56,8 +56,7 @@ def not_covered(case: Case) -> Iterator[RuleOutcome]:
         elif _sibling_covered(case, chain) is None:
             detail = _near_miss(chain.leaf, host)
             yield Gap(chain.where, _list_names(chain.leaf), host, cause=f"{host} {chain.leaf.sha256}", detail=detail)
-    for where, reason in case.endpoints_without_chain:
-        yield Unknown(where, reason)
+    yield from case.without_chain()
 
 
 @rule("name/sibling-not-covered", level=Level.BREAKS, sources=("RFC 9525 section 6",))

@@ -19,10 +19,6 @@ _LOGIN_WALLS = frozenset({401, 403})
 _CIRCLES = frozenset({StopCause.LOOP, StopCause.TOO_MANY_HOPS})
 
 
-def _asks_to_log_in(status: int) -> bool:
-    return status in _LOGIN_WALLS
-
-
 def _moves(journey: Journey) -> Iterator[tuple[Hop, Url, Url]]:
     """Each redirect of the journey: the hop that sent it, from where, to where."""
     urls = [read_url(hop.url) for hop in journey.hops]
@@ -36,7 +32,7 @@ def _stays_plain(journey: Journey) -> bool | None:
     if any(read_url(hop.url).is_https for hop in journey.hops) or not isinstance(journey.end, Landed):
         return False
     last = journey.hops[-1]
-    return True if last.status < 400 or _asks_to_log_in(last.status) else None
+    return True if last.status < 400 or last.status in _LOGIN_WALLS else None
 
 
 def _plain_ways_in(case: Case) -> Iterator[tuple[str, list[tuple[Journey, Url, bool | None]]]]:
@@ -206,7 +202,7 @@ def broken_target(case: Case) -> Iterator[RuleOutcome]:
                 yield Gap(where, f"{at}: {detail}", "a page", cause=f"{start.host}: {detail}")
             case Landed():
                 status = journey.hops[-1].status
-                if status >= 400 and not _asks_to_log_in(status):
+                if status >= 400 and status not in _LOGIN_WALLS:
                     yield Gap(where, f"{status} at {journey.hops[-1].url}", "a page", cause=f"{status} {start.host}")
                 else:
                     yield Holds(where, str(status))

@@ -130,6 +130,7 @@ def remove_dot_segments(path: str) -> str:
     return "/" + result if path.startswith("/") and not result.startswith("/") else result
 
 
+@functools.lru_cache(maxsize=4096)  # rules read the same few hundred URLs thousands of times
 def read_url(text: str) -> Url:
     """Read an absolute http or https URL as a browser's address bar would; InvalidUrl says what is wrong."""
     return _url_of(split_reference(_as_browsers_read(text)))
