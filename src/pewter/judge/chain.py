@@ -32,6 +32,7 @@ _SLUGS = {
     FaultKind.UNSUPPORTED_SIGNATURE: "untrusted",
     FaultKind.WORK_LIMIT: "untrusted",
     FaultKind.NOT_A_CA: "not-a-ca",
+    FaultKind.POLICY: "not-a-ca",
     FaultKind.NOT_FOR_SERVERS: "not-for-servers",
     FaultKind.EXPIRED_ISSUER: "expired-issuer",
     FaultKind.ISSUER_NOT_YET_VALID: "expired-issuer",

@@ -1,8 +1,18 @@
 """Name constraints (RFC 5280 section 4.2.1.10)."""
 
+from collections.abc import Callable, Iterator, Sequence
+from typing import TypeVar
+
 from .certificates import Certificate
 from .distinguished_names import DistinguishedName
 from .extensions import NameConstraints
+
+MAX_COMPARISONS = 1 << 18
+"""Names times subtrees: a hostile chain could make it millions."""
+
+_Name = TypeVar("_Name", str, bytes, DistinguishedName)
+
+_EMAIL_ADDRESS = "1.2.840.113549.1.9.1"
 
 
 def violated_constraint(constraints: NameConstraints, certificate: Certificate) -> str | None:
@@ -10,24 +20,47 @@ def violated_constraint(constraints: NameConstraints, certificate: Certificate) 
 
     Excluded wins over permitted; a type of which the certificate has no name is no violation.
     """
-    permitted, excluded = constraints.permitted, constraints.excluded
-    for name in certificate.extensions.dns_names:
-        if any(is_below(name, base) for base in excluded.dns):
-            return name
-        if permitted.dns and not any(is_below(name, base) for base in permitted.dns):
-            return name
-    for address in certificate.extensions.ip_addresses:
-        if any(_is_within(address, base) for base in excluded.ip):
-            return f"IP address {address.hex()}"
-        if permitted.ip and not any(_is_within(address, base) for base in permitted.ip):
-            return f"IP address {address.hex()}"
-    subject = certificate.subject
-    if not subject.is_empty:
-        if any(_is_directory_below(subject, base) for base in excluded.directory):
-            return f"subject {subject}"
-        if permitted.directory and not any(_is_directory_below(subject, base) for base in permitted.directory):
-            return f"subject {subject}"
+    permitted, excluded, facts = constraints.permitted, constraints.excluded, certificate.extensions
+    unprocessed = (permitted.other_tags | excluded.other_tags) & facts.other_name_tags
+    if constraints.critical and unprocessed:
+        return "a name of a type that web clients do not process"
+    emails = _emails(certificate)
+    names = len(facts.dns_names) + len(facts.ip_addresses) + len(emails) + len(facts.uris) + len(facts.directory_names)
+    if (names + 1) * (permitted.count + excluded.count) > MAX_COMPARISONS:
+        return f"{names} names: too many to hold against {permitted.count + excluded.count} constraints"
+    directories = [*facts.directory_names, *([certificate.subject] if not certificate.subject.is_empty else [])]
+    checks: Iterator[str | None] = iter(
+        (
+            _violated(facts.dns_names, permitted.dns, excluded.dns, is_below, str),
+            _violated(facts.ip_addresses, permitted.ip, excluded.ip, _is_within, lambda each: f"address {each.hex()}"),
+            _violated(directories, permitted.directory, excluded.directory, _is_directory_below, str),
+            _violated(emails, permitted.email, excluded.email, _is_email_below, str),
+            _violated(facts.uris, permitted.uri, excluded.uri, _is_uri_below, str),
+        )
+    )
+    return next((violation for violation in checks if violation is not None), None)
+
+
+def _violated(
+    names: Sequence[_Name],
+    permitted: Sequence[_Name],
+    excluded: Sequence[_Name],
+    matches: Callable[[_Name, _Name], bool],
+    in_words: Callable[[_Name], str],
+) -> str | None:
+    for name in names:
+        if any(matches(name, base) for base in excluded):
+            return in_words(name)
+        if permitted and not any(matches(name, base) for base in permitted):
+            return in_words(name)
     return None
+
+
+def _emails(certificate: Certificate) -> tuple[str, ...]:
+    """Those of the subject count only where subjectAltName has none (RFC 5280 section 4.2.1.10)."""
+    if certificate.extensions.email_addresses:
+        return certificate.extensions.email_addresses
+    return tuple(each.text for rdn in certificate.subject.rdns for each in rdn if each.oid == _EMAIL_ADDRESS)
 
 
 def is_below(name: str, base: str) -> bool:
@@ -40,6 +73,25 @@ def is_below(name: str, base: str) -> bool:
     if base.startswith("."):
         return name.endswith(base)
     return not base or name == base or name.endswith("." + base)
+
+
+def _is_email_below(address: str, base: str) -> bool:
+    """``x@host`` is one mailbox, ``host`` all of that host, ``.domain`` all hosts below the domain."""
+    mailbox, _, host = address.rpartition("@")
+    if "@" in base:
+        local, _, of_base = base.rpartition("@")
+        return mailbox == local and host.lower() == of_base.lower()
+    return _is_host_within(host, base)
+
+
+def _is_uri_below(uri: str, base: str) -> bool:
+    authority = uri.partition("://")[2].partition("/")[0].partition("?")[0].partition("#")[0]
+    return _is_host_within(authority.rpartition("@")[2].partition(":")[0], base)
+
+
+def _is_host_within(host: str, base: str) -> bool:
+    host, base = host.lower(), base.lower()
+    return host.endswith(base) if base.startswith(".") else host == base
 
 
 def _is_within(address: bytes, base: bytes) -> bool:

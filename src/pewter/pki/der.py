@@ -112,6 +112,14 @@ def read_integer(content: bytes, structure: str) -> int:
     return int.from_bytes(content, "big", signed=True)
 
 
+def read_count(content: bytes, structure: str) -> int:
+    """A small INTEGER that counts something, such as pathLenConstraint; DecodeError for a negative or huge one."""
+    count = read_integer(content, structure)
+    if not 0 <= count < 1 << 31:
+        raise DecodeError(structure, 0, "a negative or huge count")
+    return count
+
+
 def read_bits(content: bytes, structure: str) -> tuple[int, bytes]:
     """Count of unused bits and octets of a BIT STRING."""
     if not content or content[0] > 7:

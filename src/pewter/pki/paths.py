@@ -12,8 +12,8 @@ which it lies.  The anchor counts as name, key and name constraints only: its da
 signature are not examined (section 6.1.1 (d)).  The leaf's dates are left to the rules on dates, since
 "not trusted" and "expired" are two findings with two mends.
 
-All work is bounded, for a server chooses what it sends: at most MAX_SIGNATURE_CHECKS signatures,
-MAX_DEPTH certificates in a path and MAX_PATHS paths.
+All work is bounded, for a server chooses what it sends: at most MAX_SIGNATURE_WORK of checking signatures
+(a slow key counts for several), MAX_DEPTH certificates in a path and MAX_PATHS paths.
 """
 
 import datetime
@@ -23,13 +23,22 @@ from dataclasses import dataclass
 
 from .certificates import Certificate
 from .constraints import violated_constraint
-from .extensions import ANY_EXTENDED_KEY_USAGE, SERVER_AUTH, TOLERATED
-from .signatures import SignatureVerdict, verify_signature
+from .extensions import (
+    ANY_EXTENDED_KEY_USAGE,
+    DIGITAL_SIGNATURE,
+    KEY_AGREEMENT,
+    KEY_ENCIPHERMENT,
+    SERVER_AUTH,
+    TOLERATED,
+)
+from .policies import violated_policy
+from .signatures import SignatureVerdict, verify_signature, weak_hash
 from .stores import Store
 
 MAX_DEPTH = 10
 MAX_PATHS = 64
-MAX_SIGNATURE_CHECKS = 500
+MAX_SIGNATURE_WORK = 500
+"""Counted in checks by an ordinary key, of RSA 2048 or P-256."""
 
 
 class FaultKind(enum.Enum):
@@ -44,6 +53,10 @@ class FaultKind(enum.Enum):
     ISSUER_NOT_YET_VALID = "issuer not yet valid"
     NOT_A_CA = "not a CA"
     NOT_FOR_SERVERS = "not for servers"
+    WEAK_SIGNATURE = "weak signature"
+    """SHA-1 or MD5, which current web clients refuse on all but the anchor."""
+
+    POLICY = "policy"
     WORK_LIMIT = "work limit"
 
 
@@ -98,7 +111,8 @@ class _Search:
         self._by_subject: dict[object, list[Certificate]] = {}
         for certificate in {each.sha256: each for each in pool}.values():
             self._by_subject.setdefault(certificate.subject.comparable, []).append(certificate)
-        self._verdicts: dict[tuple[str, bytes], SignatureVerdict] = {}
+        self._checked: set[tuple[str, bytes]] = set()
+        self._work = 0
         self._found = 0
 
     def paths_from(self, leaf: Certificate) -> Iterator[Path]:
@@ -120,7 +134,7 @@ class _Search:
                 return
             verdict = self._verify(top, candidate)
             if verdict is None:
-                limit = f"more than {MAX_SIGNATURE_CHECKS} signatures would have to be checked"
+                limit = f"more than {MAX_SIGNATURE_WORK} signatures would have to be checked"
                 yield self._path(climbed, None, PathFault(FaultKind.WORK_LIMIT, top, limit))
                 return
             if verdict is SignatureVerdict.VERIFIED:
@@ -149,17 +163,24 @@ class _Search:
             if (each.subject.comparable, each.spki) not in crossed and self._anchor_like(each) is None
         ]
         identifier = top.extensions.authority_key_identifier
-        at_hand.sort(key=lambda each: identifier is None or each.extensions.subject_key_identifier != identifier)
+        at_hand.sort(
+            key=lambda each: (
+                identifier is None or each.extensions.subject_key_identifier != identifier,
+                not each.extensions.is_ca,
+            )
+        )
         return list({anchor.sha256: anchor for anchor in anchors}.values()) + at_hand
 
     def _verify(self, certificate: Certificate, issuer: Certificate) -> SignatureVerdict | None:
         """None once the limit is reached."""
         key = (certificate.sha256, issuer.spki)
-        if key not in self._verdicts:
-            if len(self._verdicts) >= MAX_SIGNATURE_CHECKS:
+        if key not in self._checked:
+            if self._work >= MAX_SIGNATURE_WORK:
                 return None
-            self._verdicts[key] = verify_signature(certificate, issuer)
-        return self._verdicts[key]
+            self._checked.add(key)
+            # A key's octets tell its cost: 0.3 KB for RSA 2048, 2 KB for RSA 16384, which takes 60 times as long.
+            self._work += max(1, (len(issuer.spki) // 300) ** 2)
+        return verify_signature(certificate, issuer)
 
 
 def _link_fault(certificate: Certificate, issuer: Certificate, verdict: SignatureVerdict) -> PathFault:
@@ -190,10 +211,16 @@ def _faults(path: Path, at: datetime.datetime) -> Iterator[PathFault]:
         yield from _authority_faults(issuer, sum(1 for each in below if not each.is_self_issued))
         yield from _purpose_faults(issuer)
         yield from _extension_faults(issuer)
+        yield from _hash_faults(issuer)
     if leaf is not path.anchor:
         yield from _purpose_faults(leaf)
+        yield from _usage_faults(leaf)
         yield from _extension_faults(leaf)
+        yield from _hash_faults(leaf)
     yield from _constraint_faults(path.certificates)
+    if path.anchor is not None and (violation := violated_policy(path.certificates[::-1])) is not None:
+        certificate, words = violation
+        yield PathFault(FaultKind.POLICY, certificate, f"{certificate.title}: {words}")
 
 
 def _date_faults(issuer: Certificate, at: datetime.datetime) -> Iterator[PathFault]:
@@ -227,6 +254,21 @@ def _purpose_faults(certificate: Certificate) -> Iterator[PathFault]:
     if purposes is not None and not {SERVER_AUTH, ANY_EXTENDED_KEY_USAGE} & set(purposes):
         words = f"extendedKeyUsage of {certificate.title} leaves out server authentication"
         yield PathFault(FaultKind.NOT_FOR_SERVERS, certificate, words)
+
+
+def _usage_faults(leaf: Certificate) -> Iterator[PathFault]:
+    """RFC 5280 section 4.2.1.3: a key that may do none of these can serve no TLS handshake."""
+    usage = leaf.extensions.key_usage
+    if usage is not None and not usage & {DIGITAL_SIGNATURE, KEY_ENCIPHERMENT, KEY_AGREEMENT}:
+        words = f"keyUsage of {leaf.title} allows neither signatures nor key exchange"
+        yield PathFault(FaultKind.NOT_FOR_SERVERS, leaf, words)
+
+
+def _hash_faults(certificate: Certificate) -> Iterator[PathFault]:
+    hash_name = weak_hash(certificate.signature_algorithm)
+    if hash_name is not None:
+        words = f"{certificate.title} is signed with {hash_name}"
+        yield PathFault(FaultKind.WEAK_SIGNATURE, certificate, words)
 
 
 def _extension_faults(certificate: Certificate) -> Iterator[PathFault]:

@@ -1,10 +1,13 @@
 """Does one certificate's key verify another's signature?  (RFC 5280 section 6.1.3 (a)(1))"""
 
 import enum
+import functools
+from dataclasses import dataclass
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
+from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 from pewter.octets import DecodeError
 
@@ -48,25 +51,79 @@ _PSS_HASHES: dict[str, hashes.HashAlgorithm] = {
 }
 
 
+_WEAK_HASHES = {
+    "1.2.840.113549.1.1.2": "MD2",
+    "1.2.840.113549.1.1.3": "MD4",
+    "1.2.840.113549.1.1.4": "MD5",
+    "1.2.840.113549.1.1.5": "SHA-1",
+    "1.3.14.3.2.29": "SHA-1",
+    "1.2.840.10045.4.1": "SHA-1",
+    "1.2.840.10040.4.3": "SHA-1",
+}
+
+
+@dataclass(frozen=True)
+class _Check:
+    """One certificate and one issuer; the same check is asked for again for every store and endpoint."""
+
+    certificate: Certificate
+    issuer: Certificate
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Check) and self._key == other._key
+
+    def __hash__(self) -> int:
+        return hash(self._key)
+
+    @property
+    def _key(self) -> tuple[str, bytes]:
+        return self.certificate.sha256, self.issuer.spki
+
+
 def verify_signature(certificate: Certificate, issuer: Certificate) -> SignatureVerdict:
     """Check ``certificate``'s signature by ``issuer``'s key; names are not compared here.
 
     A certificate whose outer and inner signature algorithm differ is BAD (RFC 5280 section 4.1.1.2).
     """
+    return _remembered(_Check(certificate, issuer))
+
+
+@functools.lru_cache(maxsize=4096)
+def _remembered(check: _Check) -> SignatureVerdict:
+    certificate = check.certificate
     if certificate.signature_algorithm != certificate.tbs_signature_algorithm:
         return SignatureVerdict.BAD
+    key = check.issuer.public_key
+    return verify_octets(key, certificate.signature_algorithm, certificate.signature, certificate.tbs)
+
+
+def verify_octets(
+    key: PublicKeyTypes | None, algorithm: bytes, signature: bytes, signed: bytes
+) -> SignatureVerdict:
+    """Check a signature of the forms in certificates, CRLs and OCSP responses; ``algorithm`` is an AlgorithmIdentifier."""
     try:
-        return _verify(certificate, issuer)
+        return _verify(key, algorithm, signature, signed)
     except InvalidSignature:
         return SignatureVerdict.BAD
     except (DecodeError, ValueError, TypeError, UnsupportedAlgorithm):
         return SignatureVerdict.UNSUPPORTED
 
 
-def _verify(certificate: Certificate, issuer: Certificate) -> SignatureVerdict:
-    fields = DerReader(certificate.signature_algorithm, "AlgorithmIdentifier").nested(der.SEQUENCE, "algorithm")
+def weak_hash(algorithm: bytes) -> str | None:
+    """``SHA-1`` or ``MD5`` where the AlgorithmIdentifier signs with one; None for a sound hash, or an unknown one."""
+    try:
+        fields = DerReader(algorithm, "AlgorithmIdentifier").nested(der.SEQUENCE, "algorithm")
+        oid = der.read_oid(fields.next(der.OBJECT_IDENTIFIER).content, "algorithm")
+        if oid == _RSASSA_PSS:
+            return "SHA-1" if isinstance(_read_pss_parameters(fields)[0], hashes.SHA1) else None
+    except DecodeError:
+        return None
+    return _WEAK_HASHES.get(oid)
+
+
+def _verify(key: PublicKeyTypes | None, algorithm_octets: bytes, signature: bytes, tbs: bytes) -> SignatureVerdict:
+    fields = DerReader(algorithm_octets, "AlgorithmIdentifier").nested(der.SEQUENCE, "algorithm")
     oid = der.read_oid(fields.next(der.OBJECT_IDENTIFIER).content, "algorithm")
-    key, signature, tbs = issuer.public_key, certificate.signature, certificate.tbs
     if isinstance(key, rsa.RSAPublicKey) and oid in _RSA:
         key.verify(signature, tbs, padding.PKCS1v15(), _RSA[oid])
     elif isinstance(key, rsa.RSAPublicKey) and oid == _RSASSA_PSS:
