@@ -46,7 +46,9 @@ RUN = [name for name in ALL if reason_to_leave_out(f"{name}EE") is None]
 
 @functools.cache
 def authorities() -> tuple[Certificate, ...]:
-    read = (read_certificate(path.read_bytes()) for path in sorted(FOLDER.glob("*.crt")) if not path.stem.endswith("EE"))
+    read = (
+        read_certificate(path.read_bytes()) for path in sorted(FOLDER.glob("*.crt")) if not path.stem.endswith("EE")
+    )
     return tuple(each for each in read if isinstance(each, Certificate))
 
 

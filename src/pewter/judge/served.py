@@ -81,7 +81,7 @@ def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
         title=leaf.title,
         names=presented_names(leaf),
         places=places,
-        key=leaf.key_description,
+        key=str(leaf.key),
         issuer=leaf.issuer.title,
         links=_links(case, worst),
         problem=path_problem(worst),

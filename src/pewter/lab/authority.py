@@ -67,6 +67,7 @@ def issue_ca(
     is_ca: bool = True,
     path_length: int | None = None,
     key_cert_sign: bool | None = True,
+    crl_sign: bool = True,
     purposes: Sequence[x509.ObjectIdentifier] = (),
     permitted_dns: Sequence[str] = (),
     ca_issuers: str | None = None,
@@ -79,7 +80,7 @@ def issue_ca(
     builder = _builder(subject, issuer, key, not_before, not_after)
     builder = builder.add_extension(x509.BasicConstraints(is_ca, path_length if is_ca else None), critical=True)
     if key_cert_sign is not None:
-        builder = builder.add_extension(_key_usage(sign_certificates=key_cert_sign), critical=True)
+        builder = builder.add_extension(_key_usage(sign_certificates=key_cert_sign, sign_crls=crl_sign), critical=True)
     if purposes:
         builder = builder.add_extension(x509.ExtendedKeyUsage(purposes), critical=False)
     if permitted_dns:
@@ -148,7 +149,7 @@ def _with_ca_issuers(builder: x509.CertificateBuilder, url: str | None) -> x509.
     return builder.add_extension(x509.AuthorityInformationAccess([description]), critical=False)
 
 
-def _key_usage(*, sign_certificates: bool) -> x509.KeyUsage:
+def _key_usage(*, sign_certificates: bool, sign_crls: bool) -> x509.KeyUsage:
     return x509.KeyUsage(
         digital_signature=True,
         content_commitment=False,
@@ -156,7 +157,7 @@ def _key_usage(*, sign_certificates: bool) -> x509.KeyUsage:
         data_encipherment=False,
         key_agreement=False,
         key_cert_sign=sign_certificates,
-        crl_sign=sign_certificates,
+        crl_sign=sign_crls,
         encipher_only=False,
         decipher_only=False,
     )

@@ -10,7 +10,6 @@ from dataclasses import dataclass
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
-from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 from pewter.octets import DecodeError
@@ -19,6 +18,7 @@ from . import der
 from .der import DerReader
 from .distinguished_names import DistinguishedName, read_distinguished_name
 from .extensions import ExtensionFacts, RawExtension, read_extension_facts, read_raw_extensions
+from .keys import KeyFacts, read_key_facts
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,25 +80,10 @@ class Certificate:
         except (ValueError, TypeError, UnsupportedAlgorithm):
             return None
 
-    @property
-    def key_description(self) -> str:
-        """``RSA 2048``, ``EC P-256``, ``Ed25519``."""
-        match self.public_key:
-            case rsa.RSAPublicKey() as key:
-                return f"RSA {key.key_size}"
-            case ec.EllipticCurvePublicKey() as key:
-                return f"EC {_CURVE_TITLES.get(key.curve.name, key.curve.name)}"
-            case ed25519.Ed25519PublicKey():
-                return "Ed25519"
-            case ed448.Ed448PublicKey():
-                return "Ed448"
-            case dsa.DSAPublicKey() as key:
-                return f"DSA {key.key_size}"
-            case _:
-                return "a key of unknown kind"
-
-
-_CURVE_TITLES = {"secp256r1": "P-256", "secp384r1": "P-384", "secp521r1": "P-521"}
+    @functools.cached_property
+    def key(self) -> KeyFacts:
+        """What the key says of itself, whether or not it can be loaded."""
+        return read_key_facts(self.spki)
 
 
 def read_certificate(octets: bytes) -> Certificate | MalformedCertificate:

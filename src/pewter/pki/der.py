@@ -55,17 +55,12 @@ class DerReader:
         """The next element; DecodeError where it has another tag, or reaches past the end."""
         start = self._position
         header = self._take(start, 2)
-        tag, length, content_start = header[0], header[1], start + 2
+        tag = header[0]
         if expected is not None and tag != expected:
             raise DecodeError(self._structure, start, f"tag 0x{expected:02x} expected, 0x{tag:02x} found")
         if tag & 0x1F == 0x1F:
             raise DecodeError(self._structure, start, "a tag number above 30")
-        if length >= 0x80:
-            count = length & 0x7F
-            if count == 0 or count > 4:
-                raise DecodeError(self._structure, start + 1, f"length octet 0x{length:02x}")
-            length = int.from_bytes(self._take(content_start, count), "big")
-            content_start += count
+        length, content_start = read_length(self._octets, start + 1)
         content = self._take(content_start, length)
         self._position = content_start + length
         return Element(tag, content, self._octets[start : self._position])
@@ -88,6 +83,34 @@ class DerReader:
         if len(piece) < count:
             raise DecodeError(self._structure, start, f"{count} octets expected, {len(piece)} left")
         return piece
+
+
+def read_length(octets: bytes, position: int) -> tuple[int, int]:
+    """A definite length at ``position``, and where the content begins."""
+    if position >= len(octets):
+        raise DecodeError("length", position, "1 octet expected, 0 left")
+    first = octets[position]
+    if first < 0x80:
+        return first, position + 1
+    count = first & 0x7F
+    end = position + 1 + count
+    if count == 0 or count > 4 or end > len(octets):
+        raise DecodeError("length", position, f"length octet 0x{first:02x}")
+    return int.from_bytes(octets[position + 1 : end], "big"), end
+
+
+def build(tag: int, content: bytes) -> bytes:
+    """One element."""
+    length = len(content)
+    if length < 0x80:
+        return bytes((tag, length)) + content
+    size = (length.bit_length() + 7) // 8
+    return bytes((tag, 0x80 | size)) + length.to_bytes(size, "big") + content
+
+
+def build_integer(value: int) -> bytes:
+    """An INTEGER in its shortest form."""
+    return build(INTEGER, value.to_bytes((value + (value < 0)).bit_length() // 8 + 1, "big", signed=True))
 
 
 def read_oid(content: bytes, structure: str) -> str:

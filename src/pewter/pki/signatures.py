@@ -97,10 +97,8 @@ def _remembered(check: _Check) -> SignatureVerdict:
     return verify_octets(key, certificate.signature_algorithm, certificate.signature, certificate.tbs)
 
 
-def verify_octets(
-    key: PublicKeyTypes | None, algorithm: bytes, signature: bytes, signed: bytes
-) -> SignatureVerdict:
-    """Check a signature of the forms in certificates, CRLs and OCSP responses; ``algorithm`` is an AlgorithmIdentifier."""
+def verify_octets(key: PublicKeyTypes | None, algorithm: bytes, signature: bytes, signed: bytes) -> SignatureVerdict:
+    """Check a signature as in certificates, CRLs and OCSP responses; ``algorithm`` is an AlgorithmIdentifier."""
     try:
         return _verify(key, algorithm, signature, signed)
     except InvalidSignature:
