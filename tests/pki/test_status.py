@@ -153,7 +153,9 @@ def crl(
 
 
 def point(**scope: object) -> tuple[x509.ExtensionType, bool]:
-    plain = dict.fromkeys(("only_contains_user_certs", "only_contains_ca_certs", "indirect_crl", "only_contains_attribute_certs"), False)
+    plain = dict.fromkeys(
+        ("only_contains_user_certs", "only_contains_ca_certs", "indirect_crl", "only_contains_attribute_certs"), False
+    )
     given_scope = {"full_name": None, "relative_name": None, "only_some_reasons": None, **plain, **scope}
     return x509.IssuingDistributionPoint(**given_scope), True  # type: ignore[arg-type]
 

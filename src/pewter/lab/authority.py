@@ -3,11 +3,11 @@
 import datetime
 import ipaddress
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
-from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
+from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, padding, rsa
 from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID, NameOID
 
 PrivateKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
@@ -35,6 +35,22 @@ class Issued:
         return self.key.private_bytes(
             serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
         )
+
+
+Extra = tuple[x509.ExtensionType, bool]
+"""One more extension, and whether it is critical."""
+
+
+@dataclass(frozen=True)
+class SignedWith:
+    """How a certificate is signed; the faults are another key than the issuer's, and an old hash."""
+
+    hash_algorithm: hashes.SHA1 | hashes.SHA256 | hashes.SHA384 | hashes.SHA512 = field(default_factory=hashes.SHA256)
+    pss: bool = False
+    key: PrivateKey | None = None
+
+
+PLAINLY = SignedWith()
 
 
 def make_key(kind: str = "P-256") -> PrivateKey:
@@ -71,6 +87,8 @@ def issue_ca(
     purposes: Sequence[x509.ObjectIdentifier] = (),
     permitted_dns: Sequence[str] = (),
     ca_issuers: str | None = None,
+    extra: Sequence[Extra] = (),
+    signed_with: SignedWith = PLAINLY,
 ) -> Issued:
     """A CA certificate; without ``issuer`` a root.  The options state how it departs from a good one."""
     key = key or make_key()
@@ -86,7 +104,9 @@ def issue_ca(
     if permitted_dns:
         constraints = x509.NameConstraints([x509.DNSName(base) for base in permitted_dns], None)
         builder = builder.add_extension(constraints, critical=True)
-    return _sign(_with_ca_issuers(builder, ca_issuers), issuer, key)
+    for extension, critical in extra:
+        builder = builder.add_extension(extension, critical)
+    return _sign(_with_ca_issuers(builder, ca_issuers), issuer, key, signed_with)
 
 
 def issue_server(
@@ -99,7 +119,8 @@ def issue_server(
     common_name: str | None = None,
     purposes: Sequence[x509.ObjectIdentifier] = (ExtendedKeyUsageOID.SERVER_AUTH,),
     ca_issuers: str | None = None,
-    extra: Sequence[tuple[x509.ExtensionType, bool]] = (),
+    extra: Sequence[Extra] = (),
+    signed_with: SignedWith = PLAINLY,
 ) -> Issued:
     """A server's certificate for DNS names and IP addresses; without ``issuer`` self-signed."""
     key = key or make_key()
@@ -112,7 +133,7 @@ def issue_server(
         builder = builder.add_extension(x509.ExtendedKeyUsage(purposes), critical=False)
     for extension, critical in extra:
         builder = builder.add_extension(extension, critical)
-    return _sign(_with_ca_issuers(builder, ca_issuers), issuer, key)
+    return _sign(_with_ca_issuers(builder, ca_issuers), issuer, key, signed_with)
 
 
 def _builder(
@@ -136,10 +157,12 @@ def _builder(
     )
 
 
-def _sign(builder: x509.CertificateBuilder, issuer: Issued | None, key: PrivateKey) -> Issued:
-    signer = issuer.key if issuer is not None else key
+def _sign(builder: x509.CertificateBuilder, issuer: Issued | None, key: PrivateKey, how: SignedWith) -> Issued:
+    signer = how.key or (issuer.key if issuer is not None else key)
     pure = isinstance(signer, ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey)
-    return Issued(builder.sign(signer, None if pure else hashes.SHA256()), key)
+    algorithm = None if pure else how.hash_algorithm
+    pss = padding.PSS(padding.MGF1(how.hash_algorithm), how.hash_algorithm.digest_size) if how.pss else None
+    return Issued(builder.sign(signer, algorithm, rsa_padding=pss), key)
 
 
 def _with_ca_issuers(builder: x509.CertificateBuilder, url: str | None) -> x509.CertificateBuilder:
