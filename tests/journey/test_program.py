@@ -44,7 +44,7 @@ def test_demo_shows_what_is_wrong_and_what_to_do_first(demo):
     folder, run = demo
     first, second, *_ = run.stdout.splitlines()
     assert first == "■ www.marram-ferries.example: Some visitors are stopped or warned."
-    assert second.startswith("  6 breaks · 9 exposes · 13 weakens · 4 notes   (9 names, ")
+    assert second.startswith("  7 breaks · 9 exposes · 13 weakens · 5 notes   (9 names, ")
     assert "chain/incomplete" in run.stdout
     assert "Skerry Trust Issuing CA 3 is at http://ca.skerry-trust.example/issuing-ca-3.crt." in " ".join(
         run.stdout.split()
@@ -63,7 +63,7 @@ def test_demo_after_the_mend(tmp_path):
     assert run.returncode == 0
     assert run.stdout.startswith("✓ www.marram-ferries.example: No gap found: visitors arrive safely.")
     assert {path.name for path in (tmp_path / "here").iterdir()} == {
-        "pewter.toml", "review-mended.json", "skerry-trust-root.pem",
+        "pewter.toml", "review-mended.json", "skerry-trust-root.pem", "files",
     }  # fmt: skip
 
 
@@ -184,7 +184,7 @@ def test_interrupted_review_is_written_all_the_same(tmp_path):
         (["review", "a..b"], "'a..b' is no target"),
         (["review", "x.example", "--route", "x"], "--route 'x' has no '='"),
         (["review", "x.example", "--trust", "gone.pem"], "gone.pem cannot be read: No such file or directory."),
-        (["review", "x.example", "--trust", "."], ". cannot be read: Is a directory."),
+        (["review", "x.example", "--trust", "."], ". is a folder; name the files in it."),
         (["review", "x.example", "--trust", "key.pem"], "key.pem holds no certificate that can be read."),
         (["review", "x.example", "--har", "key.pem"], "key.pem is no HAR recording"),
         (["review", "x.example", "--har", "gone.har"], "gone.har cannot be read: No such file or directory."),

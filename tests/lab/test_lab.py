@@ -194,6 +194,7 @@ def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
         ("page/canonical-tag", (WWW,)),
         ("page/no-upgrade-policy", (WWW,)),
         ("page/debug-output", (FREIGHT,)),
+        ("name/also-covers", (WEBMAIL,)),
     }
     assert unknown_entries(as_found.outcomes) == ()
 

@@ -29,39 +29,10 @@ from pewter.pki.timestamps import (
     verify_timestamp,
 )
 from support.certificates import NOW, intermediate, leaf, parsed, root
+from support.status import ocsp_response
 
 X509 = Path(cryptography_vectors.__file__).parent / "x509"
 PKITS = X509 / "PKITS_data"
-
-
-def ocsp_response(
-    of: Issued | None = None,
-    issuer: Issued | None = None,
-    status: x509_ocsp.OCSPCertStatus = x509_ocsp.OCSPCertStatus.GOOD,
-    signer: Issued | None = None,
-    by_key: bool = False,
-    this_update: datetime.datetime = NOW - DAY,
-    next_update: datetime.datetime | None = NOW + DAY,
-    algorithm: hashes.HashAlgorithm | None = None,
-) -> bytes:
-    """A response by the issuer, or by ``signer`` whose certificate it encloses."""
-    issuer = issuer or intermediate()
-    responder = signer or issuer
-    encoding = x509_ocsp.OCSPResponderEncoding.HASH if by_key else x509_ocsp.OCSPResponderEncoding.NAME
-    builder = x509_ocsp.OCSPResponseBuilder().add_response(
-        (of or leaf()).certificate,
-        issuer.certificate,
-        algorithm or hashes.SHA1(),
-        status,
-        this_update,
-        next_update,
-        NOW - 3 * DAY if status is x509_ocsp.OCSPCertStatus.REVOKED else None,
-        x509.ReasonFlags.key_compromise if status is x509_ocsp.OCSPCertStatus.REVOKED else None,
-    )
-    builder = builder.responder_id(encoding, responder.certificate)
-    if signer is not None:
-        builder = builder.certificates([signer.certificate])
-    return builder.sign(responder.key, hashes.SHA256()).public_bytes(serialization.Encoding.DER)  # type: ignore[arg-type]
 
 
 def responder(

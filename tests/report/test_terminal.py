@@ -7,7 +7,8 @@ from pewter.judge.expectations import AcceptedGap, Wishes
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
 from pewter.report.escape import terminal_safe
-from pewter.report.terminal import ASCII, UNICODE, render_terminal
+from pewter.report.sheet import ASCII, UNICODE
+from pewter.report.terminal import render_terminal
 from support.cases import case, endpoint, handshake, hop, journey, name, stopped, stored, unseen
 from support.certificates import HOST, NOW, intermediate, key, leaf
 
@@ -42,8 +43,8 @@ def test_clean_site_in_full():
         "Areas  checks that hold, of those that could be made\n"
         "  ✓ reach        5 of 5\n"
         "  ✓ redirect    17 of 17\n"
-        "  ✓ chain       10 of 10\n"
-        "  ✓ name         1 of 1\n"
+        "  ✓ chain       13 of 13\n"
+        "  ✓ name         4 of 4\n"
         "  ✓ date         5 of 5\n"
         "  ✓ protocol     3 of 3\n"
         "  ✓ hsts         7 of 7\n"

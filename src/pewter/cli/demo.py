@@ -14,6 +14,8 @@ from .review import ReviewCommand, run_review
 from .site_file import NAME
 
 ROOT_FILE = "skerry-trust-root.pem"
+FILES = "files"
+"""Certificates and a key as they lie on a disk, to try ``pewter bundle`` on."""
 
 
 def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
@@ -54,6 +56,9 @@ def _write_site_file(folder: Path, scenario: Scenario, world: World, now: dateti
     try:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / ROOT_FILE).write_bytes(scenario.root.pem)
+        (folder / FILES).mkdir(exist_ok=True)
+        for name, octets in scenario.files.items():
+            (folder / FILES / name).write_bytes(octets)
         (folder / NAME).write_text(_site_file_text(world, now), encoding="utf-8")
     except OSError as exc:
         raise FileError(f"{folder} cannot be written to: {exc.strerror}. Choose another with --into.") from exc
@@ -76,6 +81,7 @@ paths = {json.dumps(PATHS, indent=4)}
 [look]                          # how to get at it from here
 resolver = "{world.resolver}"
 trust = ["{ROOT_FILE}"]
+revocation = true
 
 [[accept]]
 gap = "name/not-covered"

@@ -66,7 +66,21 @@ def review(
     ] = None,
     resolver: Annotated[str | None, typer.Option(metavar="ADDRESS[:PORT]", help="The DNS resolver to ask.")] = None,
     trust: Annotated[
-        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside Mozilla's.")
+        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside the root stores.")
+    ] = None,
+    trust_only: Annotated[
+        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust in place of the root stores.")
+    ] = None,
+    certificate: Annotated[
+        list[Path] | None,
+        typer.Option(metavar="FILE", help="Certificates as they lie on the server, to see whether they are loaded."),
+    ] = None,
+    revocation: Annotated[
+        bool, typer.Option("--revocation", help="Ask the CAs (OCSP, CRL) whether the certificates are revoked.")
+    ] = False,
+    ct_logs: Annotated[
+        list[Path] | None,
+        typer.Option(metavar="FILE", help="Public keys of CT logs (PEM), to verify signed timestamps."),
     ] = None,
     har: Annotated[
         list[Path] | None,
@@ -94,6 +108,10 @@ def review(
         routes=tuple(route or ()),
         resolver=resolver,
         trust=tuple(trust or ()),
+        trust_only=tuple(trust_only or ()),
+        certificates=tuple(certificate or ()),
+        ct_logs=tuple(ct_logs or ()),
+        revocation=revocation,
         har=tuple(har or ()),
         suppose=tuple(suppose or ()),
         as_of=as_of,
@@ -103,6 +121,69 @@ def review(
         json=json,
     )
     raise typer.Exit(run_review(command, Path.cwd()))
+
+
+@app.command()
+def bundle(
+    files: Annotated[
+        list[Path] | None,
+        typer.Argument(
+            metavar="FILE",
+            help="Certificates and keys: PEM, DER, PKCS #7, PKCS #12. The first with a server's certificate is judged.",
+            show_default=False,
+        ),
+    ] = None,
+    name: Annotated[
+        list[str] | None, typer.Option("--name", "-n", metavar="NAME", help="A host name that has to be covered.")
+    ] = None,
+    live: Annotated[
+        str | None, typer.Option(metavar="HOST[:PORT]", help="Compare with what this host serves now.")
+    ] = None,
+    route: Annotated[
+        list[str] | None,
+        typer.Option(metavar="NAME[:PORT]=ADDRESS[:PORT]", help="For --live: connect there."),
+    ] = None,
+    resolver: Annotated[
+        str | None, typer.Option(metavar="ADDRESS[:PORT]", help="For --live and --fetch: the DNS resolver to ask.")
+    ] = None,
+    fetch: Annotated[
+        bool, typer.Option("--fetch", help="Fetch missing intermediates from the addresses in the certificates.")
+    ] = False,
+    trust: Annotated[
+        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside the root stores.")
+    ] = None,
+    trust_only: Annotated[
+        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust in place of the root stores.")
+    ] = None,
+    passphrase_file: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="The passphrase of encrypted keys; else it is asked for.")
+    ] = None,
+    as_of: Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")] = None,
+    fail_on: FailOn = "exposes",
+    write: Annotated[
+        Path | None, typer.Option("--write", "-w", metavar="FILE", help="Write the mended chain as PEM, leaf first.")
+    ] = None,
+    json: Annotated[bool, typer.Option("--json", help="The result as JSON on standard output.")] = False,
+) -> None:
+    """Check certificate, key and bundle files before they are installed; offline unless --live or --fetch is given."""
+    from .bundle import BundleCommand, run_bundle  # noqa: PLC0415
+
+    command = BundleCommand(
+        files=tuple(files or ()),
+        names=tuple(name or ()),
+        live=live,
+        routes=tuple(route or ()),
+        resolver=resolver,
+        fetch=fetch,
+        trust=tuple(trust or ()),
+        trust_only=tuple(trust_only or ()),
+        passphrase_file=passphrase_file,
+        as_of=as_of,
+        fail_on=fail_on,
+        write=write,
+        json=json,
+    )
+    raise typer.Exit(run_bundle(command))
 
 
 @app.command()

@@ -8,7 +8,8 @@ from rich.text import Text
 
 from pewter.judge.case import Case
 from pewter.judge.review import Review
-from pewter.report.terminal import ASCII, MAX_WIDTH, UNICODE, Marks, render_terminal
+from pewter.report.sheet import ASCII, MAX_WIDTH, UNICODE, Marks
+from pewter.report.terminal import render_terminal
 
 
 def output_width() -> int:

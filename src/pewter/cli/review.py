@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from pewter.errors import FileError, NotReviewedError, UsageError
-from pewter.evidence import Journey, Page
+from pewter.evidence import GivenLog, Journey, Page
 from pewter.gather.look import LookOptions, look
 from pewter.gather.routes import Routes, read_address_and_port, read_route
 from pewter.judge.case import Case
@@ -17,12 +17,15 @@ from pewter.judge.expectations import Wishes
 from pewter.judge.outcomes import Level
 from pewter.judge.results import reaches, was_reviewed, why_nothing_was_seen
 from pewter.judge.review import Review, make_review, write_review
-from pewter.pki import Certificate, Store, read_certificate, read_certificate_blocks, read_store
+from pewter.pki import Certificate, Log, read_certificate, read_certificate_blocks
+from pewter.pki.pem import read_public_keys
 from pewter.web.har import MAX_FILE, HarError, read_har
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
 
+from .files import read_bounded
 from .output import print_report
 from .progress import show_progress
+from .root_stores import own_stores
 from .site_file import NAME, SiteFile, read_site_file
 
 MAX_TRUST_FILE = 16 << 20
@@ -40,6 +43,10 @@ class ReviewCommand:
     routes: tuple[str, ...] = ()
     resolver: str | None = None
     trust: tuple[Path, ...] = ()
+    trust_only: tuple[Path, ...] = ()
+    certificates: tuple[Path, ...] = ()
+    ct_logs: tuple[Path, ...] = ()
+    revocation: bool = False
     har: tuple[Path, ...] = ()
     suppose: tuple[str, ...] = ()
     as_of: str | None = None
@@ -127,15 +134,24 @@ def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[
     timeout = command.timeout if command.timeout is not None else site_file.look.timeout or 60.0
     if not 0 < timeout <= 3600:
         raise UsageError(f"--timeout is {timeout:g}; allowed are more than 0 and at most 3600 seconds.")
+    trust_only = command.trust_only or tuple(folder / name for name in site_file.look.trust_only)
     trust_files = (*(folder / name for name in site_file.look.trust), *command.trust)
+    if command.trust_only and command.trust:
+        raise UsageError("--trust adds to the root stores and --trust-only takes their place: give one of them.")
+    certificate_files = (*(folder / name for name in site_file.look.certificates), *command.certificates)
+    log_files = (*(folder / name for name in site_file.look.ct_logs), *command.ct_logs)
     resolver = command.resolver or site_file.look.resolver
     options = LookOptions(
         targets=tuple({target.host: (target.host, target.port) for target in targets}.values()),
         paths=tuple(dict.fromkeys(("/", *map(_read_path, paths)))),
         routes=Routes(tuple(read_route(text) for text in (*command.routes, *site_file.route_texts))),
         resolver=read_address_and_port(resolver, "--resolver", 53) if resolver else None,
-        stores=(bundled_store(),),
-        given_trust=tuple(certificate for file in trust_files for certificate in read_trust_file(file)),
+        stores=own_stores(),
+        given_trust=tuple(each for file in trust_only or trust_files for each in read_trust_file(file)),
+        trusts_given_only=bool(trust_only),
+        given_certificates=tuple(der for file in certificate_files for der in read_certificate_file(file)),
+        given_logs=tuple(log for file in log_files for log in read_log_file(file)),
+        revocation=command.revocation or site_file.look.revocation,
         whole_seconds=timeout,
         step_seconds=min(10.0, timeout),
     )
@@ -208,26 +224,33 @@ def read_as_of(text: str | None) -> datetime.datetime | None:
 # Files
 
 
-def bundled_store() -> Store:
-    """Mozilla's roots as certifi packs them."""
-    import certifi  # noqa: PLC0415
-
-    return read_store("Mozilla's roots", Path(certifi.where()).read_bytes(), f"certifi {certifi.__version__}")
-
-
 def read_trust_file(path: Path) -> list[Certificate]:
     """Every certificate of a file; FileError where there is none."""
-    try:
-        if path.stat().st_size > MAX_TRUST_FILE:
-            raise FileError(f"{path} is larger than {MAX_TRUST_FILE >> 20} MiB; a file of root certificates is not.")
-        octets = path.read_bytes()
-    except OSError as exc:
-        raise FileError(f"{path} cannot be read: {exc.strerror}.") from exc
-    found = [read_certificate(der) for der in read_certificate_blocks(octets)]
+    found = [read_certificate(der) for der in read_certificate_blocks(read_bounded(path, MAX_TRUST_FILE))]
     certificates = [each for each in found if isinstance(each, Certificate)]
     if not certificates:
         raise FileError(f"{path} holds no certificate that can be read. --trust takes root certificates as PEM or DER.")
     return certificates
+
+
+def read_certificate_file(path: Path) -> tuple[bytes, ...]:
+    """DER of every certificate of a file; FileError where there is none that can be read."""
+    blocks = read_certificate_blocks(read_bounded(path, MAX_TRUST_FILE))
+    if not any(isinstance(read_certificate(der), Certificate) for der in blocks):
+        raise FileError(f"{path} holds no certificate that can be read. 'pewter bundle {path}' says what it holds.")
+    return blocks
+
+
+def read_log_file(path: Path) -> list[GivenLog]:
+    """The public keys of logs as PEM; the line of text above a key is the log's name."""
+    found: list[GivenLog] = []
+    for title, spki in read_public_keys(read_bounded(path, MAX_TRUST_FILE)):
+        log = Log(title or f"log {len(found) + 1} of {path.name}", spki)
+        if log.key is not None:
+            found.append(GivenLog(log.title, spki))
+    if not found:
+        raise FileError(f"{path} holds no public key of a log. --ct-logs takes PEM, the log's name above each key.")
+    return found
 
 
 def read_har_file(path: Path) -> tuple[tuple[Journey, ...], tuple[Page, ...]]:

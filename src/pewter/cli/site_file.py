@@ -31,6 +31,10 @@ class LookSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     trust: tuple[str, ...] = ()
     """Files, relative to the folder of the site file."""
 
+    trust_only: tuple[str, ...] = ()
+    certificates: tuple[str, ...] = ()
+    ct_logs: tuple[str, ...] = ()
+    revocation: bool = False
     timeout: float | None = None
 
 

@@ -5,6 +5,7 @@ from .handshakes import (
     Ended,
     Endpoint,
     FetchedIssuer,
+    GivenLog,
     Handshake,
     HelloAnswer,
     NoConnection,
@@ -12,6 +13,7 @@ from .handshakes import (
     Offer,
     Probe,
     Proof,
+    StatusAnswer,
     StoredCertificate,
 )
 from .journeys import Hop, Journey, Landed, StopCause, Stopped
@@ -27,6 +29,7 @@ __all__ = [
     "Endpoint",
     "Evidence",
     "FetchedIssuer",
+    "GivenLog",
     "Handshake",
     "HelloAnswer",
     "Hop",
@@ -47,6 +50,7 @@ __all__ = [
     "Reference",
     "Seen",
     "Statement",
+    "StatusAnswer",
     "StopCause",
     "Stopped",
     "StoredCertificate",

@@ -8,7 +8,7 @@ import enum
 
 import msgspec
 
-from .observed import Unseen
+from .observed import Seen, Unseen
 
 
 class Proof(enum.Enum):
@@ -45,6 +45,9 @@ class Handshake(msgspec.Struct, frozen=True, tag="handshake"):
     alpn: str | None = None
     staple: bytes | None = None
     """The stapled OCSPResponse as DER, unread (RFC 6066 section 8)."""
+
+    signed_timestamps: bytes | None = None
+    """The SignedCertificateTimestampList of the handshake, unread (RFC 6962 section 3.3.1)."""
 
     signature_scheme: int | None = None
     proof: Proof = Proof.NOT_GIVEN
@@ -122,6 +125,27 @@ class StoredCertificate(msgspec.Struct, frozen=True):
 
     sha256: str
     der: bytes
+
+
+class StatusAnswer(msgspec.Struct, frozen=True):
+    """What a CA said when it was asked whether a certificate is revoked."""
+
+    method: str
+    """``OCSP`` or ``CRL``."""
+
+    url: str
+    of: str
+    """Fingerprint of the certificate that named the address."""
+
+    answer: Seen[bytes] | Unseen
+    """DER, unread.  A list that several certificates name is kept with the first of them."""
+
+
+class GivenLog(msgspec.Struct, frozen=True):
+    """A log of certificates whose key the reviewer gave (RFC 6962)."""
+
+    title: str
+    spki: bytes
 
 
 class FetchedIssuer(msgspec.Struct, frozen=True):

@@ -4,7 +4,7 @@ import datetime
 
 import msgspec
 
-from .handshakes import Endpoint, FetchedIssuer, StoredCertificate
+from .handshakes import Endpoint, FetchedIssuer, GivenLog, StatusAnswer, StoredCertificate
 from .journeys import Hop, Journey
 from .names import Name
 from .observed import Seen, Unseen
@@ -60,7 +60,22 @@ class Evidence(msgspec.Struct, frozen=True):
     certificates: tuple[StoredCertificate, ...] = ()
     fetched_issuers: tuple[FetchedIssuer, ...] = ()
     given_trust: tuple[str, ...] = ()
-    """Fingerprints of the anchors that the reviewer gave beside the bundled store."""
+    """Fingerprints of the anchors that the reviewer gave."""
+
+    trusts_given_only: bool = False
+    """They stand in place of every other store."""
+
+    given_certificates: tuple[str, ...] = ()
+    """Fingerprints of the certificates in files that the reviewer gave, to be held against what is served."""
+
+    given_logs: tuple[GivenLog, ...] = ()
+    covered_names: tuple[Name, ...] = ()
+    """Names in served certificates that are not under review, looked up."""
+
+    revocation_asked: bool = False
+    """The reviewer wished that the CAs be asked; a stapled answer comes without asking."""
+
+    status_answers: tuple[StatusAnswer, ...] = ()
 
     not_contacted: tuple[NotContacted, ...] = ()
     connections: int = 0

@@ -6,15 +6,11 @@ stores do not already lead to a root.  The address is guarded like a redirect, a
 
 from collections.abc import AsyncIterator, Sequence
 
-import httpx
-
 from pewter.evidence import FetchedIssuer
 from pewter.pki import Certificate, Store, read_certificate, read_certificate_blocks
-from pewter.web.urls import InvalidUrl, read_url
 
-from .exchanges import lone_connection
+from .files import fetch_file
 from .journeys import Surroundings
-from .slots import Priority
 
 MAX_STEPS = 4
 """Certificates that are fetched above one another."""
@@ -72,33 +68,9 @@ class IssuerFetcher:
         return None
 
     async def _fetch(self, text: str) -> list[Certificate] | str:
-        try:
-            url = read_url(text)
-        except InvalidUrl as exc:
-            return f"the address cannot be used: {exc}"
-        if url.is_https:
-            return "the address is https, which would need a certificate to get one"
-        destinations = await self._around.destinations(url)
-        if isinstance(destinations, str):
-            return destinations
-        destination = destinations[0]
-        refusal = self._around.why_not_contact(url, destination)
-        if refusal is not None:
-            return f"not contacted: {refusal}"
-        around = self._around
-        try:
-            async with lone_connection(
-                url, destination, around.slots, Priority.JOURNEY, around.step_seconds
-            ) as connection:
-                status, body = await connection.get_body(url, MAX_OCTETS)
-        except TimeoutError:
-            return f"no whole answer within {self._around.step_seconds:g} s"
-        except (httpx.HTTPError, OSError) as exc:
-            return f"no answer: {exc}"
-        if status != 200:
-            return f"status {status}"
-        if body is None:
-            return f"more than {MAX_OCTETS} octets"
+        body = await fetch_file(text, self._around, MAX_OCTETS)
+        if isinstance(body, str):
+            return body
         read = [read_certificate(der) for der in read_certificate_blocks(body)]
         found = [each for each in read if isinstance(each, Certificate)]
         return found or "what came is no certificate"

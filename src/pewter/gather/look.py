@@ -15,6 +15,7 @@ import contextlib
 import datetime
 import functools
 import os
+import re
 import time
 from collections.abc import Callable, Coroutine, Sequence
 from dataclasses import dataclass, field
@@ -26,6 +27,7 @@ from pewter.evidence import (
     Endpoint,
     Evidence,
     FetchedIssuer,
+    GivenLog,
     Handshake,
     Hop,
     HostProbe,
@@ -37,10 +39,11 @@ from pewter.evidence import (
     Probe,
     Question,
     Seen,
+    StatusAnswer,
     StoredCertificate,
     Unseen,
 )
-from pewter.pki import Certificate, Store, read_certificate
+from pewter.pki import MUST_STAPLE, Certificate, Store, build_paths, read_certificate
 from pewter.tls import Version, fingerprint, version_name
 from pewter.tls.offers import MODERN
 from pewter.web.further_ways import ABSENT_PATH, SITEMAP_PATH, UNKNOWN_HOST, choose_ways_in
@@ -55,11 +58,21 @@ from .hellos import send_hello
 from .issuers import IssuerFetcher
 from .journeys import Surroundings, Walk
 from .names import NameService
+from .revocation import Question as StatusQuestion
+from .revocation import ask as ask_status
+from .revocation import questions_for
 from .routes import Destination, Routes, socket_text
 from .slots import Priority, Slots
 
 OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version.TLS_1_0),))
 """The hellos that every endpoint gets, each on a connection of its own."""
+
+MAX_COVERED_NAMES = 20
+"""Names of certificates that are not under review and are looked up."""
+
+STAPLE_TRIES = 2
+STAPLE_PAUSE_SECONDS = 0.5
+_HOST_NAME = re.compile(r"(?=.{1,253}\Z)(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63}")
 
 MAX_STYLE_SHEETS = 5
 """Of one page."""
@@ -93,6 +106,20 @@ class LookOptions:
 
     given_trust: tuple[Certificate, ...] = ()
     """Anchors that the reviewer gave; they go into the evidence."""
+
+    trusts_given_only: bool = False
+    given_certificates: tuple[bytes, ...] = ()
+    """DER of certificates in files, to be held against what is served."""
+
+    given_logs: tuple[GivenLog, ...] = ()
+    revocation: bool = False
+    """Ask the CAs of the served certificates too."""
+
+    certificates_only: bool = False
+    """One hello to each address of the targets and no request: what certificates are there?"""
+
+    chains: tuple[tuple[Certificate, ...], ...] = ()
+    """Chains that nobody served, whose missing issuers are to be fetched."""
 
     whole_seconds: float = 60.0
     step_seconds: float = 10.0
@@ -128,6 +155,11 @@ class _Look:
         self._walking: set[str] = set()
         self._endpoints: dict[tuple[str, str, int], _EndpointLook] = {}
         self._certificates: dict[str, bytes] = {each.sha256: each.der for each in options.given_trust}
+        self._certificates.update((fingerprint(each), each) for each in options.given_certificates)
+        self._covered: dict[str, Name] = {}
+        self._statuses: dict[tuple[str, str], StatusAnswer] = {}
+        self._asked_statuses: set[tuple[str, str]] = set()
+        self._extra_probes: list[tuple[_EndpointLook, Probe]] = []
         self._fetched: list[FetchedIssuer] = []
         self._not_contacted: dict[str, NotContacted] = {}
         self._slots = Slots(options.connections_per_address)
@@ -136,7 +168,9 @@ class _Look:
         self._interrupted = False
         self._sheets: set[str] = set()
         self._around = self._surroundings()
-        self._issuers = IssuerFetcher(self._around, options.stores)
+        given = Store("given", options.given_trust)
+        self._stores = (given,) if options.trusts_given_only else (*options.stores, given)
+        self._issuers = IssuerFetcher(self._around, self._stores)
         self._group: asyncio.TaskGroup
 
     async def run(self) -> Evidence:
@@ -145,6 +179,11 @@ class _Look:
             self._names[name] = Name(name)
         try:
             async with asyncio.timeout(self._options.whole_seconds), asyncio.TaskGroup() as self._group:
+                for chain in self._options.chains:
+                    self._certificates.update((each.sha256, each.der) for each in chain)
+                    fingerprints = tuple(each.sha256 for each in chain)
+                    failed = functools.partial(self._issuers_failed, fingerprints[0])
+                    self._start(self._fetch_issuers(chain), f"issuers of {chain[0].title}", failed)
                 for name in list(self._names):
                     self._start(self._look_at_name(name, declared=True), name)
         except TimeoutError:
@@ -176,7 +215,7 @@ class _Look:
     # Names
 
     async def _look_at_name(self, name: str, *, declared: bool) -> None:
-        if declared:
+        if declared and not self._options.certificates_only:
             sibling = sibling_of(name, is_apex)
             if sibling is not None and sibling not in self._names:
                 self._ports[sibling] = self._ports[name]
@@ -192,6 +231,10 @@ class _Look:
         destinations = await self._destinations(Url("https", name, port, "/"))
         self._walking.add(name)
         if isinstance(destinations, str):
+            return
+        if self._options.certificates_only:
+            for destination in destinations:
+                self._look_at_endpoint(name, destination, (MODERN,))
             return
         self._start_walks(name, destinations)
         with contextlib.suppress(TimeoutError):
@@ -359,21 +402,86 @@ class _Look:
         endpoint.probes[versions] = Probe(offer, result.answer, round(result.elapsed_seconds, 6))
         if isinstance(result.answer, Handshake):
             self._start(
-                self._fetch_issuers(result.answer.chain),
+                self._look_into_chain(result.answer.chain),
                 f"issuers of {endpoint.name}",
                 functools.partial(self._issuers_failed, result.answer.chain[0]),
             )
+            if Version.TLS_1_3 in versions and result.answer.staple is None:
+                await self._ask_for_staple_again(endpoint, offer, result.answer.chain[0])
+
+    async def _ask_for_staple_again(self, endpoint: _EndpointLook, offer: Offer, leaf: str) -> None:
+        """A server that fetches its own staple has none at first: absence needs more than one hello.
+
+        Only where the certificate demands one, since its absence says nothing elsewhere.
+        """
+        certificate = read_certificate(self._certificates[leaf])
+        if not isinstance(certificate, Certificate) or MUST_STAPLE not in certificate.extensions.tls_features:
+            return
+        for _ in range(STAPLE_TRIES):
+            await asyncio.sleep(STAPLE_PAUSE_SECONDS)
+            async with self._slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
+                result = await send_hello(offer, endpoint.destination, self._options.step_seconds)
+            self._extra_probes.append((endpoint, Probe(offer, result.answer, round(result.elapsed_seconds, 6))))
+            for sha256, der in result.certificates.items():
+                self._certificates.setdefault(sha256, der)
+            if isinstance(result.answer, Handshake) and result.answer.staple is not None:
+                return
 
     def _probe_failed(self, endpoint: _EndpointLook, versions: tuple[int, ...], reason: str) -> None:
         endpoint.probes[versions] = Probe(Offer(versions, endpoint.name), Unseen(reason))
 
-    async def _fetch_issuers(self, chain: Sequence[str]) -> None:
-        """Ask for issuers that were not sent, as some browsers do."""
+    async def _look_into_chain(self, chain: Sequence[str]) -> None:
+        """Ask for issuers that were not sent, as some browsers do; then look up its names and its revocation."""
         read = (read_certificate(self._certificates[sha256]) for sha256 in chain)
         sent = [each for each in read if isinstance(each, Certificate)]
-        async for fetched, certificates in self._issuers.missing(sent):
-            self._certificates.update(certificates)
-            self._fetched.append(fetched)
+        await self._fetch_issuers(sent)
+        if self._options.certificates_only:
+            return
+        if sent and sent[0].sha256 == chain[0]:
+            for name in sent[0].extensions.dns_names:
+                self._look_up_covered(name.lower())
+            if self._options.revocation:
+                self._ask_for_revocation(sent[0], sent)
+
+    async def _fetch_issuers(self, sent: Sequence[Certificate]) -> None:
+        if sent:
+            async for fetched, certificates in self._issuers.missing(sent):
+                self._certificates.update(certificates)
+                self._fetched.append(fetched)
+
+    def _look_up_covered(self, name: str) -> None:
+        """A name that shares the certificate: does it resolve?"""
+        if name in self._names or name in self._covered or len(self._covered) >= MAX_COVERED_NAMES:
+            return
+        if not _HOST_NAME.fullmatch(name) or self._options.routes.for_name(name, 443):
+            return
+        self._covered[name] = Name(name, False)
+
+        async def look_up() -> None:
+            self._covered[name] = Name(name, False, await self._service.look_up(name))
+
+        self._start(look_up(), name)
+
+    def _ask_for_revocation(self, leaf: Certificate, sent: Sequence[Certificate]) -> None:
+        """Along the best path from what is at hand."""
+        answers = (one.answer for one in self._fetched if isinstance(one.answer, tuple))
+        fetched = (read_certificate(self._certificates[each]) for answer in answers for each in answer)
+        pool = [*sent, *(each for each in fetched if isinstance(each, Certificate))]
+        now = datetime.datetime.now(datetime.UTC)
+        for question in questions_for(build_paths(leaf, pool, self._stores, now)[0].certificates):
+            method, url, _, of = question
+            key = (url, of if method == "OCSP" else "")
+            if key not in self._asked_statuses:
+                self._asked_statuses.add(key)
+                failed = functools.partial(self._status_failed, question)
+                self._start(self._ask_status(question), f"{method} at {url}", failed)
+
+    async def _ask_status(self, question: StatusQuestion) -> None:
+        self._statuses[question[1], question[3]] = await ask_status(question, self._around)
+
+    def _status_failed(self, question: StatusQuestion, reason: str) -> None:
+        method, url, _, of = question
+        self._statuses[url, of] = StatusAnswer(method, url, of, Unseen(reason))
 
     def _issuers_failed(self, leaf: str, reason: str) -> None:
         self._fetched.append(FetchedIssuer("", leaf, reason))
@@ -404,6 +512,12 @@ class _Look:
             certificates=tuple(StoredCertificate(sha, der) for sha, der in sorted(self._certificates.items())),
             fetched_issuers=tuple(self._fetched),
             given_trust=tuple(each.sha256 for each in options.given_trust),
+            trusts_given_only=options.trusts_given_only,
+            given_certificates=tuple(map(fingerprint, options.given_certificates)),
+            given_logs=options.given_logs,
+            covered_names=tuple(each for text, each in sorted(self._covered.items()) if text not in self._names),
+            revocation_asked=options.revocation,
+            status_answers=tuple(answer for _, answer in sorted(self._statuses.items())),
             not_contacted=tuple(self._not_contacted.values()),
             connections=self._slots.made,
             environment_proxy=next((name for name in PROXY_VARIABLES if os.environ.get(name)), None),
@@ -430,11 +544,12 @@ class _Look:
             endpoint.probes.get(versions) or Probe(Offer(versions, endpoint.name), Unseen(self._why_unseen))
             for versions in endpoint.planned
         )
+        more = (probe for each, probe in self._extra_probes if each is endpoint)
         return Endpoint(
             name=endpoint.name,
             address=endpoint.destination.address,
             port=endpoint.destination.port,
-            probes=tuple(probes),
+            probes=(*probes, *more),
             reached_at=endpoint.destination.reached_at,
         )
 

@@ -19,12 +19,40 @@ from pewter.evidence import (
     Page,
     Unseen,
 )
-from pewter.pki import Certificate, ChainAssessment, MalformedCertificate, Store, assess_chain, read_certificate
+from pewter.pki import (
+    Certificate,
+    ChainAssessment,
+    MalformedCertificate,
+    Path,
+    Store,
+    assess_chain,
+    build_paths,
+    read_certificate,
+)
 from pewter.web.sites import are_siblings, work_out_canonical
 from pewter.web.urls import Url, read_url
 
 from .expectations import Wishes
 from .outcomes import Unknown
+
+
+@dataclass(frozen=True, slots=True)
+class StoreVerdict:
+    """What one root store makes of one chain."""
+
+    title: str
+    path: Path
+    """The best one, with what could be obtained elsewhere."""
+
+    is_public: bool = False
+    """The store is a browser's own."""
+
+    is_given: bool = False
+    """It holds what the reviewer gave."""
+
+    @property
+    def trusts(self) -> bool:
+        return self.path.is_valid
 
 
 @dataclass(frozen=True)
@@ -55,7 +83,13 @@ class Case:
 
         given = (self.certificate(sha256) for sha256 in evidence.given_trust)
         anchors = tuple(each for each in given if isinstance(each, Certificate))
-        self.stores = (*stores, Store("--trust", anchors)) if anchors else tuple(stores)
+        self.own_stores = () if evidence.trusts_given_only else tuple(stores)
+        """Those that came with the program and the machine."""
+
+        title = "--trust-only" if evidence.trusts_given_only else "--trust"
+        self.given_store = Store(title, anchors) if anchors else None
+        self.stores = (*self.own_stores, *([self.given_store] if self.given_store else []))
+        self._store_verdicts: dict[tuple[str, ...], tuple[StoreVerdict, ...]] = {}
         self._assessments: dict[tuple[tuple[str, ...], bool], ChainAssessment] = {}
 
     @functools.cached_property
@@ -128,6 +162,25 @@ class Case:
             elsewhere = self._fetched if by_aia_alone else self._elsewhere
             self._assessments[key] = assess_chain(sent, elsewhere, self.stores, self.at)
         return self._assessments[key]
+
+    def store_verdicts(self, fingerprints: tuple[str, ...]) -> tuple[StoreVerdict, ...]:
+        """Each root store's word on a chain, by itself; empty where the leaf cannot be read."""
+        if fingerprints not in self._store_verdicts:
+            found = []
+            for store in self.stores:
+                sent = [each for each in map(self.certificate, fingerprints) if isinstance(each, Certificate)]
+                if not sent or sent[0].sha256 != fingerprints[0]:
+                    break
+                best = build_paths(sent[0], [*sent, *self._elsewhere], (store,), self.at)[0]
+                found.append(StoreVerdict(store.title, best, store.is_public, store is self.given_store))
+            self._store_verdicts[fingerprints] = tuple(found)
+        return self._store_verdicts[fingerprints]
+
+    @functools.cached_property
+    def given_certificates(self) -> tuple[Certificate, ...]:
+        """From files, to be held against what is served."""
+        found = map(self.certificate, self.evidence.given_certificates)
+        return tuple(each for each in found if isinstance(each, Certificate))
 
     @functools.cached_property
     def _fetched(self) -> tuple[Certificate, ...]:

@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterator
 
 from pewter.pki import Certificate, FaultKind
 
+from . import chain_keys, chain_status
 from .case import Case, ServedChain
 from .outcomes import Gap, Holds, Level, RuleOutcome
 from .rules import Rule, rule
@@ -34,6 +35,7 @@ _SLUGS = {
     FaultKind.NOT_A_CA: "not-a-ca",
     FaultKind.POLICY: "not-a-ca",
     FaultKind.NOT_FOR_SERVERS: "not-for-servers",
+    FaultKind.WEAK_SIGNATURE: "weak-signature",
     FaultKind.EXPIRED_ISSUER: "expired-issuer",
     FaultKind.ISSUER_NOT_YET_VALID: "expired-issuer",
 }
@@ -71,7 +73,7 @@ def _describe_incomplete(case: Case, chain: ServedChain) -> tuple[str, str]:
 def _where_to_get(case: Case, certificate: Certificate) -> str:
     for fetched in case.evidence.fetched_issuers:
         if certificate.sha256 in fetched.answer:
-            return f"{certificate.title} is at {fetched.url}"
+            return f"{certificate.title} is {'at' if '://' in fetched.url else 'in'} {fetched.url}"
     for endpoint in case.evidence.endpoints:
         if any(certificate.sha256 in handshake.chain for handshake in endpoint.handshakes):
             return f"{certificate.title} is sent by {case.place(endpoint)}"
@@ -88,11 +90,6 @@ def _describe_fault(case: Case, chain: ServedChain) -> tuple[str, str]:
 def _describe_self_signed(case: Case, chain: ServedChain) -> tuple[str, str]:
     assert isinstance(chain.leaf, Certificate)
     return f"{chain.leaf.title} is issued by itself", ""
-
-
-def _describe_malformed(case: Case, chain: ServedChain) -> tuple[str, str]:
-    assert not isinstance(chain.leaf, Certificate)
-    return f"the server's certificate cannot be read: {chain.leaf.reason}", ""
 
 
 incomplete = _path_rule(
@@ -132,28 +129,46 @@ not_for_servers = _path_rule(
     _describe_fault,
     "RFC 5280 section 4.2.1.12",
 )
-expired_issuer = _path_rule(
-    "expired-issuer",
-    "Every issuer on the path has to be in date.",
-    "a path of issuers in date",
-    _describe_fault,
-    "RFC 5280 section 6.1.3",
-)
 
 
-@rule("chain/malformed", level=Level.BREAKS, sources=("RFC 5280 section 4.1",))
-def malformed(case: Case) -> Iterator[RuleOutcome]:
-    """What is sent as a certificate has to be one."""
+@rule("chain/expired-issuer", level=Level.BREAKS, sources=("RFC 5280 section 6.1.3",))
+def expired_issuer(case: Case) -> Iterator[RuleOutcome]:
+    """Every issuer on the path has to be in date; one that a good path goes round is worth a note."""
+    expected = "a path of issuers in date"
     for chain in case.chains:
-        if chain.assessment is None:
-            seen, _ = _describe_malformed(case, chain)
-            yield Gap(chain.where, seen, "a certificate", cause=chain.fingerprints[0])
-        elif chain.malformed:
-            position = chain.fingerprints.index(chain.malformed[0].sha256) + 1
-            seen = f"certificate {position} of those sent cannot be read: {chain.malformed[0].reason}"
-            yield Gap(chain.where, seen, "certificates", cause=chain.malformed[0].sha256)
-        else:
-            yield Holds(chain.where, "all can be read")
+        problem = path_problem(chain)
+        if problem == "expired-issuer":
+            seen, _ = _describe_fault(case, chain)
+            yield Gap(chain.where, seen, expected, cause=chain.fingerprints[0])
+        elif not problem and chain.assessment is not None and chain.assessment.outdated_beside:
+            titles = ", ".join(f"{each.title} ({_dates(each)})" for each in chain.assessment.outdated_beside)
+            seen = f"sent, and out of date: {titles}; current programs go round it, old ones stop"
+            yield Gap(chain.where, seen, expected, level=Level.NOTE)
+        elif not problem:
+            yield Holds(chain.where, "the path is good")
+    yield from case.without_chain()
+
+
+def _dates(certificate: Certificate) -> str:
+    return f"{certificate.not_before:%Y-%m-%d} to {certificate.not_after:%Y-%m-%d}"
+
+
+@rule("chain/stores-disagree", level=Level.WEAKENS, sources=(_PATH, "RFC 5280 section 6.2"))
+def stores_disagree(case: Case) -> Iterator[RuleOutcome]:
+    """Programs have different root stores; what the reviewer gave with --trust is added to each."""
+    for chain in case.chains:
+        verdicts = case.store_verdicts(chain.fingerprints)
+        own = [each for each in verdicts if not each.is_given]
+        if len(own) < 2 or any(each.is_given and each.trusts for each in verdicts):
+            continue
+        trusting = [each.title for each in own if each.trusts]
+        refusing = [each for each in own if not each.trusts]
+        if trusting and refusing:
+            why = refusing[0].path.faults[0].detail
+            seen = f"trusted by {', '.join(trusting)}; not by {', '.join(each.title for each in refusing)}: {why}"
+            yield Gap(chain.where, seen, "a path to a root that every store has", cause=chain.fingerprints[0])
+        elif trusting:
+            yield Holds(chain.where, f"trusted by {', '.join(trusting)}")
 
 
 @rule("chain/wrong-order", level=Level.WEAKENS, sources=("RFC 5246 section 7.4.2", "RFC 8446 section 4.4.2"))
@@ -193,7 +208,9 @@ RULES = (
     not_a_ca,
     not_for_servers,
     expired_issuer,
-    malformed,
+    stores_disagree,
     wrong_order,
     superfluous,
+    *chain_keys.RULES,
+    *chain_status.RULES,
 )

@@ -3,13 +3,14 @@
 import datetime
 from collections.abc import Iterator
 
-from pewter.pki import Certificate, Life, life_of
+from pewter.pki import Certificate, Life, covers, life_of, longest_life
 
 from .case import Case, ServedChain
 from .expectations import Expectations
 from .outcomes import Gap, Holds, Level, RuleOutcome
 from .policies import policy_in_force
 from .rules import rule
+from .status import is_public
 
 
 def _leaves(case: Case) -> Iterator[tuple[ServedChain, Certificate, Life]]:
@@ -106,6 +107,72 @@ def renewal_overdue(case: Case) -> Iterator[RuleOutcome]:
     yield from case.without_chain()
 
 
+@rule("date/too-long", level=Level.BREAKS, sources=("Baseline Requirements section 6.3.2",))
+def too_long(case: Case) -> Iterator[RuleOutcome]:
+    """Browsers refuse a publicly trusted certificate that lives longer than was allowed on its day of issue."""
+    for chain, leaf, life in _leaves(case):
+        longest = longest_life(leaf.not_before)
+        if longest is None or not is_public(case, chain):
+            continue
+        if life.length > longest:
+            seconds = int((life.length - longest).total_seconds())
+            over = days(seconds // 86400) if seconds >= 86400 else f"{seconds} s"
+            seen = f"{days(longest.days)} and {over} more; issued {leaf.not_before:%Y-%m-%d}"
+            yield Gap(chain.where, seen, f"at most {days(longest.days)} for that day of issue", cause=leaf.sha256)
+        else:
+            yield Holds(chain.where, f"{life.length.days} of {longest.days} days allowed")
+
+
+@rule("date/not-loaded", level=Level.EXPOSES, sources=("the given certificate files",))
+def not_loaded(case: Case) -> Iterator[RuleOutcome]:
+    """A renewed file on disk is of no use until the server has loaded it."""
+    for chain, leaf, _ in _leaves(case):
+        ours = [each for each in case.given_certificates if covers(each, chain.endpoint.name)]
+        newer = [each for each in ours if each.not_before > leaf.not_before]
+        if newer:
+            newest = max(newer, key=lambda each: each.not_before)
+            seen = f"served: {told_apart(leaf)}; the given file: {told_apart(newest)}"
+            yield Gap(chain.where, seen, "the newer certificate", cause=f"{leaf.sha256} {newest.sha256}")
+        elif any(each.sha256 == leaf.sha256 for each in ours):
+            yield Holds(chain.where, "the given certificate is served")
+        elif ours:
+            yield Holds(chain.where, "what is served is newer than the given file")
+
+
+def told_apart(certificate: Certificate) -> str:
+    """By issuer, dates and fingerprint, since two certificates of one name look alike in all else."""
+    span = f"{certificate.not_before:%Y-%m-%d} to {certificate.not_after:%Y-%m-%d}"
+    return f"{span} by {certificate.issuer.title}, {certificate.key}, SHA-256 {certificate.sha256[:8]}"
+
+
+@rule("date/left-behind", level=Level.WEAKENS, sources=("Pewter's baseline: every server of a name is renewed",))
+def left_behind(case: Case) -> Iterator[RuleOutcome]:
+    """One of several servers still has the old certificate; date/expired speaks once that has ended."""
+    for name in sorted(case.site_names):
+        served = [(chain, leaf, life) for chain, leaf, life in _leaves(case) if chain.endpoint.name == name]
+        endpoints = {chain.endpoint.address: chain for chain, _, _ in served}
+        if len(endpoints) < 2:
+            continue
+        newest = max((leaf for _, leaf, _ in served), key=lambda each: each.not_before)
+        behind = [
+            (chain, leaf, life)
+            for chain, leaf, life in served
+            if leaf.not_before < newest.not_before
+            and leaf.key.kind == newest.key.kind
+            and not any(
+                other.sha256 == newest.sha256
+                for there, other, _ in served
+                if there.endpoint.address == chain.endpoint.address
+            )
+        ]
+        for chain, leaf, life in behind:
+            if not life.is_over(case.at):
+                seen = f"here: {told_apart(leaf)}; elsewhere: {told_apart(newest)}"
+                yield Gap(chain.where, seen, "the newest certificate at every address", cause=leaf.sha256)
+        if not behind:
+            yield Holds(name, f"the same certificate at {len(endpoints)} addresses")
+
+
 @rule("date/hsts-locks-out", level=Level.EXPOSES, sources=("RFC 6797 section 12.1",))
 def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
     """With HSTS in force an expired certificate leaves visitors no way past the warning."""
@@ -123,4 +190,4 @@ def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
     yield from case.without_chain()
 
 
-RULES = (expired, not_yet_valid, expiring, renewal_overdue, hsts_locks_out)
+RULES = (expired, not_yet_valid, expiring, renewal_overdue, too_long, not_loaded, left_behind, hsts_locks_out)

@@ -28,6 +28,11 @@ class Expectations(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     session_cookie_life: datetime.timedelta = datetime.timedelta(days=30)
     preload_minimum_age: datetime.timedelta = datetime.timedelta(days=365)
     clock_tolerance: datetime.timedelta = datetime.timedelta(minutes=5)
+    rsa_minimum_bits: int = 2048
+    curve_minimum_bits: int = 224
+    timestamps: int = 2
+    timestamps_long: int = 3
+    timestamps_long_life: datetime.timedelta = datetime.timedelta(days=180)
 
 
 SOURCES: dict[str, tuple[str, str]] = {
@@ -74,6 +79,26 @@ SOURCES: dict[str, tuple[str, str]] = {
     "clock_tolerance": (
         "how far the server's Date may be off",
         "Pewter's baseline; RFC 9110 section 6.6.1",
+    ),
+    "rsa_minimum_bits": (
+        "the shortest RSA modulus of a certificate on the path",
+        "Baseline Requirements section 6.1.5; RFC 9325 section 4.5",
+    ),
+    "curve_minimum_bits": (
+        "the smallest curve of a certificate on the path",
+        "RFC 9325 section 4.5",
+    ),
+    "timestamps": (
+        "how many logs have to vouch for a publicly trusted certificate",
+        "browsers' policies on RFC 6962",
+    ),
+    "timestamps_long": (
+        "the same for a certificate with a longer life than timestamps_long_life",
+        "browsers' policies on RFC 6962",
+    ),
+    "timestamps_long_life": (
+        "the life beyond which timestamps_long counts",
+        "browsers' policies on RFC 6962",
     ),
 }
 """What each expectation is, and where its default comes from."""

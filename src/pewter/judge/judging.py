@@ -1,6 +1,6 @@
 """From a case to judged outcomes."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from pewter.web.urls import read_url
 
@@ -31,9 +31,9 @@ _SERVERS = {
 """Begin of a Server field value in lower case, and the name under which the catalogue has its lines."""
 
 
-def judge(case: Case) -> tuple[Judged, ...]:
+def judge(case: Case, rules: Sequence[Rule] = RULES) -> tuple[Judged, ...]:
     """Every outcome of every rule, in the order of the catalogue."""
-    return tuple(_judge_one(case, rule, outcome) for rule in RULES for outcome in rule.outcomes(case))
+    return tuple(_judge_one(case, rule, outcome) for rule in rules for outcome in rule.outcomes(case))
 
 
 def _judge_one(case: Case, rule: Rule, outcome: RuleOutcome) -> Judged:

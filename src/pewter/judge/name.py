@@ -3,8 +3,11 @@
 import difflib
 from collections.abc import Iterator
 
+from pewter.evidence import Name, Seen
 from pewter.pki import Certificate, covers, presented_names
+from pewter.pki.identity import matches, why_odd
 from pewter.web.sites import are_siblings
+from pewter.web.suffixes import is_public_suffix
 
 from .case import Case, ServedChain
 from .outcomes import Gap, Holds, Level, RuleOutcome
@@ -53,6 +56,8 @@ def not_covered(case: Case) -> Iterator[RuleOutcome]:
         host = chain.endpoint.name
         if covers(chain.leaf, host):
             yield Holds(chain.where, f"{host} is covered")
+        elif is_in_common_name_only(chain.leaf, host):
+            continue
         elif _sibling_covered(case, chain) is None:
             detail = _near_miss(chain.leaf, host)
             yield Gap(chain.where, _list_names(chain.leaf), host, cause=f"{host} {chain.leaf.sha256}", detail=detail)
@@ -76,4 +81,74 @@ def sibling_not_covered(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, f"{sibling} and {host}", cause=f"{host} {chain.leaf.sha256}")
 
 
-RULES = (not_covered, sibling_not_covered)
+def is_in_common_name_only(certificate: Certificate, host: str) -> bool:
+    """Whether the subject's common name would match, and no subjectAltName does."""
+    return not covers(certificate, host) and any(matches(each, host) for each in certificate.subject.common_names)
+
+
+@rule("name/common-name-only", level=Level.BREAKS, sources=("RFC 9525 section 2",))
+def common_name_only(case: Case) -> Iterator[RuleOutcome]:
+    """Programs of today do not look at the subject's common name."""
+    for chain in case.chains:
+        if not isinstance(chain.leaf, Certificate):
+            continue
+        host = chain.endpoint.name
+        if is_in_common_name_only(chain.leaf, host):
+            names = presented_names(chain.leaf)
+            listed = f"subjectAltName has {', '.join(names[:_SHOWN_NAMES])}" if names else "there is no subjectAltName"
+            seen = f"{host} stands only in the subject's common name; {listed}"
+            yield Gap(chain.where, seen, f"{host} in subjectAltName", cause=f"{host} {chain.leaf.sha256}")
+        else:
+            yield Holds(chain.where, "subjectAltName decides")
+
+
+@rule("name/odd-entries", level=Level.NOTE, sources=("RFC 9525 section 6.3", "Baseline Requirements section 7.1.4.2"))
+def odd_entries(case: Case) -> Iterator[RuleOutcome]:
+    """Entries of subjectAltName that match nothing, or that no public CA may issue."""
+    for chain in case.chains:
+        if not isinstance(chain.leaf, Certificate):
+            continue
+        odd = [
+            f"{name!r} ({why})" for name in chain.leaf.extensions.dns_names if (why := why_odd(name, is_public_suffix))
+        ]
+        odd += [
+            f"an address of {len(octets)} octets"
+            for octets in chain.leaf.extensions.ip_addresses
+            if len(octets) not in {4, 16}
+        ]
+        if odd:
+            more = f" and {len(odd) - _SHOWN_NAMES} more" if len(odd) > _SHOWN_NAMES else ""
+            seen = ", ".join(odd[:_SHOWN_NAMES]) + more
+            yield Gap(chain.where, seen, "host names that browsers match", cause=chain.leaf.sha256)
+        else:
+            yield Holds(chain.where, "every entry is a name")
+
+
+@rule("name/also-covers", level=Level.NOTE, sources=("RFC 9525 section 7.5",))
+def also_covers(case: Case) -> Iterator[RuleOutcome]:
+    """Names that share the certificate, and with it its key and its end, but are not under review."""
+    known = {name.name: name for name in case.evidence.covered_names}
+    for chain in case.chains:
+        if not isinstance(chain.leaf, Certificate):
+            continue
+        others = [
+            name for name in dict.fromkeys(map(str.lower, presented_names(chain.leaf))) if name not in case.site_names
+        ]
+        if others:
+            more = f" and {len(others) - _SHOWN_NAMES} more" if len(others) > _SHOWN_NAMES else ""
+            seen = ", ".join(_with_resolution(name, known.get(name)) for name in others[:_SHOWN_NAMES]) + more
+            yield Gap(chain.where, seen, "every covered name under review (--also NAME)", cause=chain.leaf.sha256)
+        else:
+            yield Holds(chain.where, "covers names under review only")
+
+
+def _with_resolution(text: str, name: Name | None) -> str:
+    if name is None:
+        return text
+    if name.addresses:
+        return f"{text} ({name.addresses[0]})"
+    answered = any(isinstance(lookup.answer, Seen) for lookup in name.lookups)
+    return f"{text} ({'does not resolve' if answered else 'look-up without answer'})"
+
+
+RULES = (not_covered, sibling_not_covered, common_name_only, odd_entries, also_covers)

@@ -1,14 +1,16 @@
 """Each distinct certificate with who serves it, its path link by link, and its life: what a report draws."""
 
+import dataclasses
 import datetime
 import enum
 from dataclasses import dataclass
 
-from pewter.pki import Certificate, FaultKind, Life, Path, life_of, presented_names
+from pewter.pki import Certificate, FaultKind, Life, Path, StatusKind, life_of, presented_names
 
 from .case import Case, ServedChain
 from .chain import path_problem
 from .date import is_expiring, is_renewal_overdue
+from .status import Status, statuses_of
 
 
 class LinkState(enum.Enum):
@@ -55,6 +57,17 @@ class ServedCertificate:
     state: str
     """``in date``, ``renewal overdue``, ``expiring``, ``expired`` or ``not yet valid``."""
 
+    issued: datetime.datetime | None = None
+    stores: tuple[tuple[str, bool], ...] = ()
+    """Each root store and whether it trusts the certificate."""
+
+    twins: tuple[str, ...] = ()
+    """SHA-256 of other certificates that are served for one of its places' names."""
+
+    status: str = ""
+    """What its CA says of revocation, where it said anything."""
+
+    revoked: bool = False
     unreadable: str = ""
     """Why it cannot be read; all else is then empty."""
 
@@ -64,7 +77,15 @@ def served_certificates(case: Case) -> tuple[ServedCertificate, ...]:
     groups: dict[str, list[ServedChain]] = {}
     for chain in case.chains:
         groups.setdefault(chain.fingerprints[0], []).append(chain)
-    return tuple(_entry(case, chains) for chains in groups.values())
+    entries = [_entry(case, chains) for chains in groups.values()]
+    names = {sha256: {chain.endpoint.name for chain in chains} for sha256, chains in groups.items()}
+    return tuple(
+        dataclasses.replace(
+            entry,
+            twins=tuple(other for other in groups if other != entry.sha256 and names[other] & names[entry.sha256]),
+        )
+        for entry in entries
+    )
 
 
 def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
@@ -73,9 +94,24 @@ def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
     leaf = worst.leaf
     if not isinstance(leaf, Certificate):
         return ServedCertificate(
-            leaf.sha256, "unreadable", (), places, "", "", (), "malformed", None, 0, 0.0, None, "", leaf.reason
+            leaf.sha256,
+            "unreadable",
+            (),
+            places,
+            "",
+            "",
+            (),
+            "malformed",
+            None,
+            0,
+            0.0,
+            None,
+            "",
+            unreadable=leaf.reason,
         )
     life = life_of(leaf)
+    answers = [each for each in statuses_of(case, worst) if each.verdict and each.verdict.kind.is_answer]
+    bad = next((each for each in answers if each.verdict and each.verdict.kind is StatusKind.REVOKED), None)
     return ServedCertificate(
         sha256=leaf.sha256,
         title=leaf.title,
@@ -90,7 +126,20 @@ def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
         passed=life.passed(case.at),
         renewal=life.point(case.expect.renewal_point),
         state=_state(case, life),
+        issued=leaf.not_before,
+        stores=tuple((each.title, each.trusts) for each in case.store_verdicts(worst.fingerprints)),
+        status=_status_words(answers, bad, leaf),
+        revoked=bad is not None,
     )
+
+
+def _status_words(answers: list[Status], bad: Status | None, leaf: Certificate) -> str:
+    """``not revoked (stapled, OCSP)``; of several answers a bad one counts."""
+    if bad is not None and bad.verdict is not None:
+        whose = "" if bad.certificate is leaf else f"{bad.certificate.title}: "
+        return f"{whose}{bad.verdict.detail} ({bad.way})"
+    ways = dict.fromkeys(each.way for each in answers if each.certificate is leaf)
+    return f"not revoked ({', '.join(ways)})" if ways else ""
 
 
 def _places(case: Case, chains: list[ServedChain]) -> tuple[str, ...]:

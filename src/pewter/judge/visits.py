@@ -6,13 +6,18 @@ import functools
 import msgspec
 
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
-from pewter.pki import Certificate, FaultKind, covers, life_of, presented_names
+from pewter.pki import Certificate, FaultKind, StatusKind, covers, form_faults, life_of, presented_names
 from pewter.tls import Version
 from pewter.web.urls import read_url
 
-from .case import Case
+from .case import Case, ServedChain
+from .chain_keys import certificates_to_judge, key_oddity
+from .chain_status import not_logged
 from .content import blocked_parts
+from .date import too_long
+from .outcomes import Gap
 from .protocol import accepted_versions
+from .status import revocation_of, staples_of
 
 
 class Meeting(enum.Enum):
@@ -23,6 +28,7 @@ class Meeting(enum.Enum):
     NOT_TRUSTED = "warning: not trusted"
     WRONG_NAME = "warning: wrong name"
     OUT_OF_DATE = "warning: date"
+    REVOKED = "warning: revoked"
     CANNOT_CONNECT = "cannot connect"
     OLD_PROTOCOL = "old protocol refused"
     CIRCLES = "goes round in circles"
@@ -111,10 +117,16 @@ def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
     assessment = case.assess(chain, by_aia_alone=True)
     if assessment is None:
         return Meeting.NOT_TRUSTED, "no path"
+    oddity = key_oddity(leaf.key)
+    if oddity:
+        return Meeting.CANNOT_CONNECT, f"the certificate has a {oddity}"
     faults = assessment.best.faults
     undated = [fault for fault in faults if fault.kind not in _DATE_FAULTS]
+    served = _served(case, hop, chain)
     if undated:
         return Meeting.NOT_TRUSTED, undated[0].detail
+    if served is not None and (refusal := _why_refused(case, served)):
+        return refusal
     if not covers(leaf, url.host):
         names = presented_names(leaf)
         more = f" and {len(names) - 2} more" if len(names) > 2 else ""
@@ -126,7 +138,34 @@ def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
         return Meeting.OUT_OF_DATE, f"ended {life.not_after:%Y-%m-%d}"
     if life.is_ahead(case.at):
         return Meeting.OUT_OF_DATE, f"begins {life.not_before:%Y-%m-%d}"
+    if served is not None and revocation_of(case, served) is not None:
+        return None, "only in browsers that do not ask whether it is revoked"
     return None, "only in browsers that fetch the missing certificate" if assessment.helped is not None else ""
+
+
+def _served(case: Case, hop: Hop, chain: tuple[str, ...]) -> ServedChain | None:
+    """The chain at the endpoint that the hop met."""
+    host = read_url(hop.url).host
+    for endpoint in case.endpoints_of(host):
+        if endpoint.address == hop.address:
+            return next((each for each in case.chains_of(endpoint) if each.fingerprints == chain), None)
+    return None
+
+
+def _why_refused(case: Case, served: ServedChain) -> tuple[Meeting, str] | None:
+    """What stops current browsers although the path is good: form, revocation, and the rules for public CAs."""
+    for certificate in certificates_to_judge(served):
+        fault = next((each for each in form_faults(certificate) if each.stops), None)
+        if fault is not None:
+            return Meeting.NOT_TRUSTED, f"{certificate.title}: {fault.words}"
+    for _, verdict in staples_of(case, served):
+        if verdict.kind is StatusKind.REVOKED:
+            return Meeting.REVOKED, verdict.detail
+    for rule in (too_long, not_logged):
+        for outcome in rule.outcomes(case):
+            if isinstance(outcome, Gap) and outcome.where == served.where:
+                return Meeting.NOT_TRUSTED, outcome.seen
+    return None
 
 
 def _chain_of(case: Case, hop: Hop) -> tuple[str, ...]:

@@ -43,9 +43,9 @@ Extra = tuple[x509.ExtensionType, bool]
 
 @dataclass(frozen=True)
 class SignedWith:
-    """How a certificate is signed; the faults are another key than the issuer's, and an old hash."""
+    """How a certificate is signed; the fault is another key than the issuer's."""
 
-    hash_algorithm: hashes.SHA1 | hashes.SHA256 | hashes.SHA384 | hashes.SHA512 = field(default_factory=hashes.SHA256)
+    hash_algorithm: hashes.SHA256 | hashes.SHA384 | hashes.SHA512 = field(default_factory=hashes.SHA256)
     pss: bool = False
     key: PrivateKey | None = None
 
@@ -106,7 +106,7 @@ def issue_ca(
         builder = builder.add_extension(constraints, critical=True)
     for extension, critical in extra:
         builder = builder.add_extension(extension, critical)
-    return _sign(_with_ca_issuers(builder, ca_issuers), issuer, key, signed_with)
+    return _sign(_with_access(builder, ca_issuers), issuer, key, signed_with)
 
 
 def issue_server(
@@ -119,6 +119,8 @@ def issue_server(
     common_name: str | None = None,
     purposes: Sequence[x509.ObjectIdentifier] = (ExtendedKeyUsageOID.SERVER_AUTH,),
     ca_issuers: str | None = None,
+    ocsp: str | None = None,
+    crl: str | None = None,
     extra: Sequence[Extra] = (),
     signed_with: SignedWith = PLAINLY,
 ) -> Issued:
@@ -133,7 +135,10 @@ def issue_server(
         builder = builder.add_extension(x509.ExtendedKeyUsage(purposes), critical=False)
     for extension, critical in extra:
         builder = builder.add_extension(extension, critical)
-    return _sign(_with_ca_issuers(builder, ca_issuers), issuer, key, signed_with)
+    if crl is not None:
+        point = x509.DistributionPoint([x509.UniformResourceIdentifier(crl)], None, None, None)
+        builder = builder.add_extension(x509.CRLDistributionPoints([point]), critical=False)
+    return _sign(_with_access(builder, ca_issuers, ocsp), issuer, key, signed_with)
 
 
 def _builder(
@@ -165,11 +170,12 @@ def _sign(builder: x509.CertificateBuilder, issuer: Issued | None, key: PrivateK
     return Issued(builder.sign(signer, algorithm, rsa_padding=pss), key)
 
 
-def _with_ca_issuers(builder: x509.CertificateBuilder, url: str | None) -> x509.CertificateBuilder:
-    if url is None:
-        return builder
-    description = x509.AccessDescription(AuthorityInformationAccessOID.CA_ISSUERS, x509.UniformResourceIdentifier(url))
-    return builder.add_extension(x509.AuthorityInformationAccess([description]), critical=False)
+def _with_access(
+    builder: x509.CertificateBuilder, ca_issuers: str | None, ocsp: str | None = None
+) -> x509.CertificateBuilder:
+    methods = ((AuthorityInformationAccessOID.OCSP, ocsp), (AuthorityInformationAccessOID.CA_ISSUERS, ca_issuers))
+    found = [x509.AccessDescription(method, x509.UniformResourceIdentifier(url)) for method, url in methods if url]
+    return builder.add_extension(x509.AuthorityInformationAccess(found), critical=False) if found else builder
 
 
 def _key_usage(*, sign_certificates: bool, sign_crls: bool) -> x509.KeyUsage:

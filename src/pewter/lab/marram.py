@@ -7,11 +7,12 @@ documentation addresses, and every date is relative to the moment of start.
 import datetime
 import enum
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from pewter.tls import Version
 
 from .authority import DAY, Issued, PrivateKey, issue_ca, issue_server, make_key
+from .revocation import answer_ocsp, make_crl
 from .web_server import Handler, Request, Response, VirtualHost
 from .world import Scenario
 
@@ -54,14 +55,27 @@ class _Authority:
     root: Issued
     issuing: Issued
     now: datetime.datetime
+    issued: dict[int, Issued] = field(default_factory=dict)
+    revoked: dict[int, datetime.datetime] = field(default_factory=dict)
 
     def server(self, *names: str, left: int, life: int = 90, key: PrivateKey | None = None) -> tuple[Issued, Issued]:
         """A chain for names with ``left`` days left of ``life``, and its intermediate."""
         end = self.now + left * DAY + DAY / 2
         leaf = issue_server(
-            names, self.issuing, end - life * DAY, end, key=key, ca_issuers=f"http://{CA_HOST}/issuing-ca-3.crt"
+            names,
+            self.issuing,
+            end - life * DAY,
+            end,
+            key=key,
+            ca_issuers=f"http://{CA_HOST}/issuing-ca-3.crt",
+            ocsp=f"http://{CA_HOST}/ocsp",
+            crl=f"http://{CA_HOST}/issuing-ca-3.crl",
         )
+        self.issued[leaf.certificate.serial_number] = leaf
         return leaf, self.issuing
+
+    def revoke(self, issued: Issued, days_ago: int) -> None:
+        self.revoked[issued.certificate.serial_number] = self.now - days_ago * DAY
 
 
 def marram_ferries(stage: Stage, now: datetime.datetime) -> Scenario:
@@ -71,13 +85,24 @@ def marram_ferries(stage: Stage, now: datetime.datetime) -> Scenario:
         "Skerry Trust Issuing CA 3", root, now - 700 * DAY, now + 1100 * DAY, path_length=0, organization="Skerry Trust"
     )
     build = _as_found if stage is Stage.AS_FOUND else _mended
-    servers = build(_Authority(root, issuing, now))
-    published = {CA_HOST: VirtualHost(_publish(issuing), server="")}
+    authority = _Authority(root, issuing, now)
+    servers = build(authority)
+    published = {CA_HOST: VirtualHost(_publish(authority), server="")}
     zone: dict[str, tuple[str, ...]] = {CA_HOST: ("198.51.100.20",)}
     for addresses, hosts in servers.items():
         for name in hosts:
             zone[name] = (*zone.get(name, ()), *addresses)
-    return Scenario(zone, {**servers, ("198.51.100.20",): published}, root)
+    return Scenario(zone, {**servers, ("198.51.100.20",): published}, root, _files(authority, servers))
+
+
+def _files(ca: _Authority, servers: "Servers") -> dict[str, bytes]:
+    """What the operator's staff has lying about for the freight portal, to try ``pewter bundle`` on."""
+    leaf = next(host.chain[0] for hosts in servers.values() for name, host in hosts.items() if name == FREIGHT)
+    return {
+        "freight.key": leaf.key_pem,
+        "freight-bundle.pem": b"Bag Attributes: freight portal\r\n" + (ca.root.pem + leaf.pem).replace(b"\n", b"\r\n"),
+        "skerry-issuing-ca.pem": ca.issuing.pem,
+    }
 
 
 Servers = dict[tuple[str, ...], Mapping[str, VirtualHost]]
@@ -89,6 +114,7 @@ def _as_found(ca: _Authority) -> Servers:
     timetable_new, timetable_old = ca.server(TIMETABLE, left=86), ca.server(TIMETABLE, left=-4)
     freight_leaf, _ = ca.server(FREIGHT, left=64, key=make_key("RSA 2048"))
     webmail = ca.server(f"mail.{APEX}", left=49)
+    ca.revoke(webmail[0], days_ago=20)
     timetable = _site({"/": _TIMETABLE}, fields=(_HSTS,), error_fields=())
     return {
         ("192.0.2.10", "2001:db8:10::10"): {
@@ -237,10 +263,20 @@ def _circle(request: Request) -> Response:
     return _redirect(302, f"{other}://{request.host}{request.target}")
 
 
-def _publish(issuing: Issued) -> Callable[[Request], Response]:
+def _publish(ca: _Authority) -> Callable[[Request], Response]:
+    """The CA's own web server: its certificate, its revocation list and its OCSP responder."""
+
     def handle(request: Request) -> Response:
-        if request.target != "/issuing-ca-3.crt":
-            return Response(404)
-        return Response(200, (("Content-Type", "application/pkix-cert"),), issuing.der)
+        if request.target.startswith("/ocsp/"):
+            asked = request.target.removeprefix("/ocsp/")
+            octets = answer_ocsp(ca.issuing, ca.issued, ca.revoked, asked)
+            return Response(200, (("Content-Type", "application/ocsp-response"),), octets)
+        match request.target:
+            case "/issuing-ca-3.crt":
+                return Response(200, (("Content-Type", "application/pkix-cert"),), ca.issuing.der)
+            case "/issuing-ca-3.crl":
+                return Response(200, (("Content-Type", "application/pkix-crl"),), make_crl(ca.issuing, ca.revoked))
+            case _:
+                return Response(404)
 
     return handle

@@ -35,6 +35,9 @@ class Scenario:
     root: Issued
     """The anchor to trust."""
 
+    files: Mapping[str, bytes] = field(default_factory=dict)
+    """What somebody has on disk, by file name."""
+
 
 @dataclass
 class World:

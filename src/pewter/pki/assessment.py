@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from .certificates import Certificate
-from .paths import Path, build_paths
+from .paths import FaultKind, Path, build_paths
 from .signatures import SignatureVerdict, verify_signature
 from .stores import Store
 
@@ -33,6 +33,9 @@ class ChainAssessment:
 
     superfluous: tuple[tuple[Certificate, str], ...]
     """Certificates that help no path, and why: a duplicate, the root itself, unrelated."""
+
+    outdated_beside: tuple[Certificate, ...] = ()
+    """Issuers out of date that were sent, and that a good path goes round."""
 
     @property
     def best(self) -> Path:
@@ -66,7 +69,18 @@ def assess_chain(
         is_self_signed=leaf.is_self_issued and verify_signature(leaf, leaf) is SignatureVerdict.VERIFIED,
         misplaced=_misplaced(sent, helped or alone),
         superfluous=_superfluous(sent, paths, helped),
+        outdated_beside=_outdated_beside(sent, paths) if alone.is_valid else (),
     )
+
+
+def _outdated_beside(sent: Sequence[Certificate], paths: Sequence[Path]) -> tuple[Certificate, ...]:
+    dated = {
+        fault.certificate.sha256
+        for path in paths
+        for fault in path.faults
+        if fault.kind in {FaultKind.EXPIRED_ISSUER, FaultKind.ISSUER_NOT_YET_VALID}
+    }
+    return tuple({each.sha256: each for each in sent if each.sha256 in dated}.values())
 
 
 def _misplaced(sent: Sequence[Certificate], path: Path) -> tuple[Certificate, ...]:

@@ -1,6 +1,8 @@
 """Service identity (RFC 9525): does a certificate cover a host?"""
 
 import ipaddress
+import re
+from collections.abc import Callable
 
 from .certificates import Certificate
 
@@ -33,6 +35,36 @@ def matches(presented: str, host: str) -> bool:
     suffix = presented[1:]
     first_label, dot, rest = host.partition(".")
     return "*" not in suffix and bool(first_label) and bool(dot) and "." + rest == suffix
+
+
+_INTERNAL = frozenset({"local", "localhost", "localdomain", "internal", "intranet", "lan", "home", "corp", "private"})
+_LABEL = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?")
+
+
+def why_odd(presented: str, is_public_suffix: Callable[[str], bool]) -> str:
+    """Why a dNSName matches nothing, or may not be in a public certificate; empty for an ordinary one."""
+    if not presented.isascii() or not presented.isprintable() or " " in presented:
+        return "octets that no host name has"
+    if presented.endswith("."):
+        return "a dot at its end"
+    try:
+        ipaddress.ip_address(presented)
+    except ValueError:
+        pass
+    else:
+        return "an IP address written as a DNS name"
+    base = presented.removeprefix("*.")
+    if "*" in base:
+        return "a wildcard that is not the whole left-most label"
+    if "_" in base:
+        return "an underscore"
+    if not base or not all(map(_LABEL.fullmatch, base.split("."))) or len(base) > 253:
+        return "no host name"
+    if "." not in base or base.rpartition(".")[2].lower() in _INTERNAL:
+        return "a wildcard for a whole top-level domain" if presented != base else "an internal name"
+    if presented != base and is_public_suffix(base.lower()):
+        return "a wildcard on a public suffix"
+    return ""
 
 
 def presented_names(certificate: Certificate) -> tuple[str, ...]:

@@ -45,5 +45,22 @@ class Life:
         return self.not_before + self.length * fraction
 
 
+LONGEST_LIVES = (
+    (datetime.date(2029, 3, 15), 47),
+    (datetime.date(2027, 3, 15), 100),
+    (datetime.date(2026, 3, 15), 200),
+    (datetime.date(2020, 9, 1), 398),
+    (datetime.date(2018, 3, 1), 825),
+)
+"""Days that a publicly trusted server's certificate may live, by the first day of issue for which it holds
+(CA/Browser Forum Baseline Requirements section 6.3.2)."""
+
+
+def longest_life(not_before: datetime.datetime) -> datetime.timedelta | None:
+    """What was allowed on the day of issue; None before there was such a limit in days."""
+    day = not_before.date()
+    return next((datetime.timedelta(days=days) for since, days in LONGEST_LIVES if day >= since), None)
+
+
 def life_of(certificate: Certificate) -> Life:
     return Life(certificate.not_before, certificate.not_after)

@@ -80,6 +80,11 @@ class Path:
     faults: tuple[PathFault, ...]
 
     @property
+    def issuer(self) -> Certificate | None:
+        """Of the leaf, where it is at hand."""
+        return self.certificates[1] if len(self.certificates) > 1 else None
+
+    @property
     def is_valid(self) -> bool:
         return self.anchor is not None and not self.faults
 

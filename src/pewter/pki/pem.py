@@ -3,6 +3,7 @@
 import base64
 import binascii
 import re
+import textwrap
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
@@ -31,6 +32,31 @@ def read_certificate_blocks(octets: bytes) -> tuple[bytes, ...]:
     if _SIGNED_DATA in octets[:32]:
         return _read_certificate_set(octets)
     return (octets,)
+
+
+def write_pem(octets: bytes) -> bytes:
+    """One certificate as PEM (RFC 7468 section 5.1), with a line end after it."""
+    lines = textwrap.wrap(base64.b64encode(octets).decode("ascii"), 64)
+    return "\n".join(("-----BEGIN CERTIFICATE-----", *lines, "-----END CERTIFICATE-----", "")).encode("ascii")
+
+
+_PUBLIC_KEY = re.compile(
+    rb"(?:^|\n)(?:(?P<title>[^\r\n]{1,200}+)\r?\n)?"
+    rb"-----BEGIN PUBLIC KEY-----(?P<body>[A-Za-z0-9+/=\s]*+)-----END PUBLIC KEY-----"
+)
+
+
+def read_public_keys(octets: bytes) -> tuple[tuple[str, bytes], ...]:
+    """Title (the line above the block; may be empty) and SubjectPublicKeyInfo of every PUBLIC KEY block."""
+    found: list[tuple[str, bytes]] = []
+    for match in _PUBLIC_KEY.finditer(octets):
+        title = (match["title"] or b"").decode("utf-8", "replace").strip().lstrip("#").strip()
+        try:
+            octets = base64.b64decode(b"".join(match["body"].split()), validate=True)
+        except binascii.Error:
+            continue
+        found.append(("" if title.startswith("---") else title, octets))
+    return tuple(found)
 
 
 def _read_certificate_set(octets: bytes) -> tuple[bytes, ...]:

@@ -3,7 +3,7 @@
 import functools
 from dataclasses import dataclass
 
-from .certificates import Certificate, read_certificate
+from .certificates import Certificate, MalformedCertificate, read_certificate
 from .pem import read_certificate_blocks
 
 
@@ -15,6 +15,9 @@ class Store:
     """What a report calls it: ``Mozilla's roots``."""
 
     anchors: tuple[Certificate, ...]
+    is_public: bool = False
+    """A browser's own store: the rules for publicly trusted certificates hold for what it trusts."""
+
     origin: str = ""
     """Where it is from: ``certifi 2026.10.18``."""
 
@@ -35,7 +38,15 @@ class Store:
         return None
 
 
-def read_store(title: str, octets: bytes, origin: str = "") -> Store:
+@functools.lru_cache(maxsize=1024)
+def _read_anchor(octets: bytes) -> Certificate | MalformedCertificate:
+    """Stores have most of their anchors in common."""
+    return read_certificate(octets)
+
+
+def read_store(title: str, octets: bytes, origin: str = "", *, is_public: bool = False) -> Store:
     """The store in a PEM or DER file; blocks that are no readable certificate are left out."""
-    read = (read_certificate(der) for der in read_certificate_blocks(octets))
-    return Store(title, tuple(certificate for certificate in read if isinstance(certificate, Certificate)), origin)
+    read = map(_read_anchor, read_certificate_blocks(octets))
+    return Store(
+        title, tuple(certificate for certificate in read if isinstance(certificate, Certificate)), is_public, origin
+    )

@@ -82,6 +82,7 @@ class Conversation:
         self._retried = False
         self._message: CertificateMessage | None = None
         self._staple: bytes | None = None
+        self._timestamps: bytes | None = None
         self._proof = Proof.NOT_GIVEN
         self._scheme: int | None = None
         self._group: int | None = None
@@ -207,6 +208,7 @@ class Conversation:
         if hello.compression_method:
             self._note(f"chose compression method {hello.compression_method}, which was not offered")
         self._alpn = _read_alpn(hello.extension(ExtensionType.ALPN)) or self._alpn
+        self._timestamps = hello.extension(ExtensionType.SIGNED_CERTIFICATE_TIMESTAMP) or None
         self._server_hello = hello
         self._transcript += raw if self._protection is None else b""
         return b""
@@ -308,6 +310,7 @@ class Conversation:
             raise DecodeError("Certificate", 0, f"{len(message.chain)} certificates; the limit is {MAX_CERTIFICATES}")
         self._message = message
         self._staple = message.staple
+        self._timestamps = message.signed_timestamps or self._timestamps
         self.certificates = {fingerprint(der): der for der in message.chain}
 
     def _conclude(self) -> None:
@@ -320,6 +323,7 @@ class Conversation:
             group=self._group,
             alpn=self._alpn,
             staple=self._staple,
+            signed_timestamps=self._timestamps,
             signature_scheme=self._scheme,
             proof=self._proof,
             hello_retry=self._retried,

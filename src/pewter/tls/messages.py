@@ -20,6 +20,9 @@ class CertificateMessage:
     staple: bytes | None = None
     """The OCSPResponse beside the leaf; TLS 1.3 alone puts it here."""
 
+    signed_timestamps: bytes | None = None
+    """The SignedCertificateTimestampList beside the leaf, likewise."""
+
 
 @dataclass(frozen=True, slots=True)
 class ServerKeyExchange:
@@ -61,12 +64,15 @@ def read_certificate_1_3(body: bytes) -> CertificateMessage:
     reader.end()
     chain: list[bytes] = []
     staple: bytes | None = None
+    timestamps: bytes | None = None
     while entries:
         chain.append(entries.vector(3))
         for extension in read_extensions(entries.vector(2)):
             if extension.type == ExtensionType.STATUS_REQUEST and len(chain) == 1:
                 staple = read_certificate_status(extension.body)
-    return CertificateMessage(tuple(chain), staple)
+            if extension.type == ExtensionType.SIGNED_CERTIFICATE_TIMESTAMP and len(chain) == 1:
+                timestamps = extension.body
+    return CertificateMessage(tuple(chain), staple, timestamps)
 
 
 def read_certificate_status(body: bytes) -> bytes:

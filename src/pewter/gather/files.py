@@ -1,0 +1,40 @@
+"""Fetching a file at an address that a certificate names: an issuer, an OCSP response, a CRL.
+
+Only over http, as the Baseline Requirements have it.  The address is guarded like a redirect, and the
+answer is bounded in octets and time.
+"""
+
+import httpx
+
+from pewter.web.urls import InvalidUrl, read_url
+
+from .exchanges import lone_connection
+from .journeys import Surroundings
+from .slots import Priority
+
+
+async def fetch_file(text: str, around: Surroundings, max_octets: int) -> bytes | str:
+    """The body of a 200 answer, or why there is none, in words."""
+    try:
+        url = read_url(text)
+    except InvalidUrl as exc:
+        return f"the address cannot be used: {exc}"
+    if url.is_https:
+        return "the address is https, which would need a certificate to get one"
+    destinations = await around.destinations(url)
+    if isinstance(destinations, str):
+        return destinations
+    destination = destinations[0]
+    refusal = around.why_not_contact(url, destination)
+    if refusal is not None:
+        return f"not contacted: {refusal}"
+    try:
+        async with lone_connection(url, destination, around.slots, Priority.JOURNEY, around.step_seconds) as connection:
+            status, body = await connection.get_body(url, max_octets)
+    except TimeoutError:
+        return f"no whole answer within {around.step_seconds:g} s"
+    except (httpx.HTTPError, OSError) as exc:
+        return f"no answer: {exc}"
+    if status != 200:
+        return f"status {status}"
+    return body if body is not None else f"more than {max_octets} octets"

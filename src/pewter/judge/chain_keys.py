@@ -1,0 +1,125 @@
+"""Are the keys, hashes and forms of the certificates such as browsers take?"""
+
+from collections.abc import Callable, Iterator
+
+from pewter.pki import Certificate, KeyFacts, form_faults, weak_hash
+
+from .case import Case, ServedChain
+from .expectations import Expectations
+from .outcomes import Gap, Holds, Level, RuleOutcome
+from .rules import rule
+
+_USUAL_CURVES = {"P-256", "P-384"}
+
+
+def certificates_to_judge(chain: ServedChain) -> tuple[Certificate, ...]:
+    """Those of the path without its root, whose own signature and key a client takes on trust."""
+    if chain.assessment is None:
+        return ()
+    path = chain.assessment.best
+    return tuple(each for each in path.certificates if each is not path.anchor) or (chain.assessment.sent[0],)
+
+
+def _judge_each(
+    case: Case, problem_of: Callable[[ServedChain, Certificate], str], expected: str, good: str
+) -> Iterator[RuleOutcome]:
+    """An outcome for each chain: a gap for every certificate with a problem, else a hold."""
+    for chain in case.chains:
+        if chain.assessment is None:
+            continue
+        faulty = False
+        for certificate in certificates_to_judge(chain):
+            problem = problem_of(chain, certificate)
+            if problem:
+                faulty = True
+                seen = f"{certificate.title}: {problem}"
+                yield Gap(chain.where, seen, expected, cause=certificate.sha256 + problem)
+        if not faulty:
+            yield Holds(chain.where, good)
+    yield from case.without_chain()
+
+
+@rule("chain/weak-signature", level=Level.BREAKS, sources=("RFC 9155", "Baseline Requirements section 7.1.3.2"))
+def weak_signature(case: Case) -> Iterator[RuleOutcome]:
+    """SHA-1 and MD5 signatures can be forged; a root's own signature is not looked at by anyone."""
+
+    def problem(chain: ServedChain, certificate: Certificate) -> str:
+        if chain.assessment is not None and chain.assessment.is_self_signed:
+            return ""  # chain/self-signed speaks of a certificate that nobody else signed
+        name = weak_hash(certificate.signature_algorithm)
+        return f"signed with {name}" if name else ""
+
+    yield from _judge_each(case, problem, "signatures with SHA-256 or better", "no SHA-1 and no MD5")
+
+
+@rule("chain/weak-key", level=Level.EXPOSES, sources=("RFC 9325 section 4.5", "Baseline Requirements section 6.1.5"))
+def weak_key(case: Case) -> Iterator[RuleOutcome]:
+    """Keys that can be broken."""
+    yield from _judge_each(
+        case,
+        lambda chain, certificate: key_weakness(certificate.key, case.expect),
+        f"RSA of {case.expect.rsa_minimum_bits} bits or more, curves of {case.expect.curve_minimum_bits} or more",
+        "keys of sufficient size",
+    )
+
+
+def key_weakness(key: KeyFacts, expect: Expectations) -> str:
+    """In words; empty for a key of sufficient size."""
+    if key.kind in {"RSA", "RSA-PSS"}:
+        if key.bits < expect.rsa_minimum_bits:
+            return f"{key.kind} key of {key.bits} bits"
+        if key.exponent < 3 or key.exponent % 2 == 0:
+            return f"RSA key with exponent {key.exponent}" if abs(key.exponent) < 1 << 64 else "RSA key, even exponent"
+    if key.kind == "DSA" and 0 < key.bits < expect.rsa_minimum_bits:
+        return f"DSA key of {key.bits} bits"
+    if key.kind == "EC" and 0 < key.bits < expect.curve_minimum_bits:
+        return f"EC key of {key.bits} bits ({key.curve})"
+    return ""
+
+
+@rule(
+    "chain/unusual-key", level=Level.BREAKS, sources=("Baseline Requirements section 6.1.5", "RFC 8446 section 4.2.3")
+)
+def unusual_key(case: Case) -> Iterator[RuleOutcome]:
+    """Browsers take RSA and the curves P-256 and P-384, and nothing else."""
+    yield from _judge_each(
+        case,
+        lambda chain, certificate: key_oddity(certificate.key),
+        "RSA, P-256 or P-384",
+        "keys that browsers take",
+    )
+
+
+def key_oddity(key: KeyFacts) -> str:
+    """Why browsers do not take a key; empty for those that they take."""
+    if key.kind == "RSA" or (key.kind == "EC" and key.curve in _USUAL_CURVES):
+        return ""
+    return f"{key} key" if key.kind != "unreadable" else "a key that cannot be read"
+
+
+@rule("chain/malformed", level=Level.BREAKS, sources=("RFC 5280 section 4.1",))
+def malformed(case: Case) -> Iterator[RuleOutcome]:
+    """What is sent as a certificate has to be one, in the forms that RFC 5280 lays down."""
+    for chain in case.chains:
+        faulty = False
+        for position, sha256 in enumerate(chain.fingerprints, start=1):
+            certificate = case.certificate(sha256)
+            which = "the server's certificate" if position == 1 else f"certificate {position} of those sent"
+            if not isinstance(certificate, Certificate):
+                faulty = True
+                seen = f"{which} cannot be read: {certificate.reason}"
+                yield Gap(chain.where, seen, "certificates", cause=sha256)
+                continue
+            if chain.assessment is not None and certificate is chain.assessment.best.anchor:
+                continue
+            for fault in form_faults(certificate):
+                faulty = True
+                stops = fault.stops and certificate in certificates_to_judge(chain)
+                level = Level.BREAKS if stops else Level.NOTE
+                seen = f"{certificate.title}: {fault.words}"
+                yield Gap(chain.where, seen, "the forms of RFC 5280", cause=sha256 + fault.words, level=level)
+        if not faulty:
+            yield Holds(chain.where, "all can be read")
+
+
+RULES = (weak_signature, weak_key, unusual_key, malformed)

@@ -1,0 +1,96 @@
+"""Is the certificate revoked, stapled, logged?"""
+
+from collections.abc import Iterator
+
+from pewter.pki import MUST_STAPLE, Certificate, StatusKind, life_of
+
+from .case import Case, ServedChain
+from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .rules import rule
+from .status import Status, is_public, logging_of, revocation_of, staples_of, statuses_of
+
+NOT_ASKED = "whether a certificate is revoked was not asked; --revocation asks its CA"
+
+
+@rule("chain/revoked", level=Level.BREAKS, sources=("RFC 5280 section 6.3", "RFC 6960 section 2.2"))
+def revoked(case: Case) -> Iterator[RuleOutcome]:
+    """No certificate of the path may be revoked, by whatever way its CA says so."""
+    unasked = False
+    for chain in case.chains:
+        statuses = statuses_of(case, chain)
+        found = revocation_of(case, chain)
+        answers = [each for each in statuses if each.verdict is not None and each.verdict.kind is StatusKind.GOOD]
+        if found is not None and found.verdict is not None:
+            seen = f"{found.certificate.title} is {found.verdict.detail} ({found.source})"
+            yield Gap(chain.where, seen, "certificates that are not revoked", cause=found.certificate.sha256)
+        elif any(each.certificate is chain.leaf for each in answers):
+            assert answers[0].verdict is not None
+            yield Holds(chain.where, f"{answers[0].source}: {answers[0].verdict.detail}")
+        elif case.evidence.revocation_asked and statuses:
+            yield Unknown(chain.where, _why_not_answered(chain, statuses))
+        elif not case.evidence.revocation_asked and _can_be_asked(chain):
+            unasked = True
+    if unasked:
+        yield Unknown("certificates", NOT_ASKED)
+
+
+def _can_be_asked(chain: ServedChain) -> bool:
+    leaf = chain.leaf
+    return isinstance(leaf, Certificate) and bool(leaf.extensions.ocsp_responders or leaf.extensions.crl_uris)
+
+
+def _why_not_answered(chain: ServedChain, statuses: tuple[Status, ...]) -> str:
+    of_leaf = (each for each in statuses if each.certificate is chain.leaf)
+    words = [f"{each.source}: {each.verdict.detail if each.verdict is not None else each.reason}" for each in of_leaf]
+    return "revocation is not known: " + ("; ".join(words) or "the CA gave no answer for the server's certificate")
+
+
+@rule("chain/staple-broken", level=Level.WEAKENS, sources=("RFC 6960 section 3.2", "RFC 6066 section 8"))
+def staple_broken(case: Case) -> Iterator[RuleOutcome]:
+    """A stapled response has to be good, in date and about the certificate beside it."""
+    for chain in case.chains:
+        for _, verdict in staples_of(case, chain):
+            if verdict.kind is StatusKind.GOOD:
+                yield Holds(chain.where, verdict.detail)
+            elif verdict.kind is StatusKind.UNCHECKED:
+                yield Unknown(chain.where, f"the stapled response: {verdict.detail}")
+            elif verdict.kind is not StatusKind.REVOKED:  # chain/revoked speaks of that
+                seen = f"the stapled response is {verdict.kind.value}: {verdict.detail}"
+                yield Gap(chain.where, seen, "a response for this certificate, good and in date")
+
+
+@rule("chain/staple-missing", level=Level.WEAKENS, sources=("RFC 7633 section 4.2.3",))
+def staple_missing(case: Case) -> Iterator[RuleOutcome]:
+    """Only a certificate that demands a stapled response needs one: several CAs have stopped OCSP."""
+    for chain in case.chains:
+        if not isinstance(chain.leaf, Certificate) or MUST_STAPLE not in chain.leaf.extensions.tls_features:
+            continue
+        asked = [each for each in chain.endpoint.handshakes if each.chain[0] == chain.fingerprints[0]]
+        if any(handshake.staple is not None for handshake in asked):
+            yield Holds(chain.where, "stapled, as the certificate demands")
+        else:
+            seen = f"the certificate demands a stapled response (must-staple), and none came in {len(asked)} handshakes"
+            yield Gap(chain.where, seen, "a stapled response in each handshake")
+
+
+@rule("chain/not-logged", level=Level.BREAKS, sources=("RFC 6962 section 3", "browsers' policies on logging"))
+def not_logged(case: Case) -> Iterator[RuleOutcome]:
+    """Browsers ask for signed timestamps of several logs where a publicly trusted CA issued."""
+    expect = case.expect
+    for chain in case.chains:
+        if not isinstance(chain.leaf, Certificate) or not is_public(case, chain):
+            continue
+        long_lived = life_of(chain.leaf).length > expect.timestamps_long_life
+        wanted = expect.timestamps_long if long_lived else expect.timestamps
+        logging = logging_of(case, chain)
+        ways = ", ".join(f"{count} {way}" for way, count in logging.by_way) or "none"
+        seen = f"signed timestamps of {len(logging.logs)} logs ({ways})" + "".join(
+            f"; {each}" for each in logging.faults
+        )
+        if len(logging.logs) < wanted:
+            yield Gap(chain.where, seen, f"timestamps of {wanted} logs", cause=chain.leaf.sha256)
+        else:
+            yield Holds(chain.where, seen + (f", {logging.verified} verified" if logging.verified else ""))
+
+
+RULES = (revoked, staple_broken, staple_missing, not_logged)

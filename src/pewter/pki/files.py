@@ -1,0 +1,350 @@
+"""What is in a file of certificates and keys: PEM, DER, PKCS #7, PKCS #12, and what goes wrong in pasting.
+
+Nothing here raises for what a file holds: a block that cannot be read is an item that says why.
+"""
+
+import base64
+import binascii
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from cryptography import x509
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives import serialization
+from cryptography.hazmat.primitives.serialization import pkcs7, pkcs12
+
+from pewter.octets import DecodeError
+
+from . import der
+from .certificates import Certificate, MalformedCertificate, read_certificate
+from .crls import read_crl
+from .der import DerReader
+from .keys import read_key_facts
+
+MAX_ITEMS = 500
+MAX_PROBLEMS = 20
+
+Passphrase = Callable[[str], bytes | None]
+"""Asked with the words for what is to be opened; None where there is no passphrase to be had."""
+
+_MARK = re.compile(r"-----(?P<edge>BEGIN|END) (?P<label>[A-Z0-9 #]{1,40})-----")
+_BROKEN_MARK = re.compile(r"[-\u2010-\u2015]{1,20} ?(?:BEGIN|END) [A-Z0-9 #]{1,40}")
+_KEY_LABELS = frozenset(
+    {"PRIVATE KEY", "RSA PRIVATE KEY", "EC PRIVATE KEY", "DSA PRIVATE KEY", "ENCRYPTED PRIVATE KEY"}
+)
+_CERTIFICATE_LABELS = frozenset({"CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"})
+_SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
+_JAVA_KEY_STORE = b"\xfe\xed\xfe\xed"
+
+
+@dataclass(frozen=True)
+class FileItem:
+    """One thing in a file."""
+
+    kind: str
+    """``certificate``, ``private key``, ``certificate request``, ``CRL``, ``public key`` or ``other``."""
+
+    words: str
+    """For an item other than a certificate: what it is."""
+
+    certificate: Certificate | MalformedCertificate | None = None
+    spki: bytes | None = None
+    """SubjectPublicKeyInfo of a key or request."""
+
+    problem: str = ""
+    """Why it is of no use as it stands."""
+
+
+@dataclass(frozen=True)
+class FileContents:
+    """One file, taken apart."""
+
+    name: str
+    form: str
+    """``PEM``, ``DER``, ``PKCS #7``, ``PKCS #12``, ``empty``, or what else it looks like."""
+
+    items: tuple[FileItem, ...] = ()
+    problems: tuple[str, ...] = ()
+    """What is wrong with the file as a whole, or between its blocks."""
+
+    @property
+    def certificates(self) -> tuple[Certificate, ...]:
+        """Those that can be read, in order."""
+        return tuple(each.certificate for each in self.items if isinstance(each.certificate, Certificate))
+
+
+def read_file(name: str, octets: bytes, passphrase: Passphrase = lambda _: None) -> FileContents:
+    """Take a file apart."""
+    if not octets.strip():
+        return FileContents(name, "empty", problems=("the file is empty",))
+    if octets.startswith(_JAVA_KEY_STORE):
+        words = "a Java key store (JKS); 'keytool -importkeystore -deststoretype pkcs12' makes a PKCS #12 file of it"
+        return FileContents(name, "JKS", problems=(words,))
+    text, notes = _as_text(octets)
+    if text is not None and (_MARK.search(text) or _BROKEN_MARK.search(text)):
+        return _read_pem(name, text, notes, passphrase)
+    if octets[:1] == b"\x30":
+        return _read_der(name, octets, passphrase)
+    if text is not None:
+        return _read_bare_text(name, text, passphrase)
+    return FileContents(name, "binary", problems=("neither PEM nor DER: this is no certificate and no key",))
+
+
+def _as_text(octets: bytes) -> tuple[str | None, list[str]]:
+    """The text of a text file, and what is odd about its encoding."""
+    for mark, encoding in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16")):
+        if octets.startswith(mark):
+            words = "it is UTF-16 text, which servers do not read: save it as plain ASCII"
+            return octets.decode(encoding, "replace"), [words]
+    if octets.startswith(b"\xef\xbb\xbf"):
+        words = "it begins with a byte order mark, over which some servers stumble"
+        return octets[3:].decode("utf-8", "replace"), [words]
+    if b"\x00" in octets[:4096]:
+        return None, []
+    return octets.decode("utf-8", "replace"), []
+
+
+# PEM (RFC 7468)
+
+
+def _read_pem(name: str, text: str, problems: list[str], passphrase: Passphrase) -> FileContents:
+    if "\\n" in text and "\n" not in text.strip():
+        problems.append("its line ends are written as \\n: paste it with real line ends")
+        text = text.replace("\\n", "\n")
+    items: list[FileItem] = []
+    for label, body, problem in _blocks(text, problems):
+        if len(items) == MAX_ITEMS:
+            problems.append(f"more than {MAX_ITEMS} blocks; the rest was not read")
+            break
+        items += (
+            [FileItem("other", f"{label} block", problem=problem)]
+            if problem
+            else _read_block(label, body, name, passphrase)
+        )
+    form = "PEM" if not items or "PKCS7" not in text else "PKCS #7 as PEM"
+    return FileContents(name, form, tuple(items), tuple(dict.fromkeys(problems)))
+
+
+def _blocks(text: str, problems: list[str]) -> Iterator[tuple[str, str, str]]:
+    """Label, body, and what is wrong, of each block; between blocks any text may stand."""
+    opened: re.Match[str] | None = None
+    for mark in _MARK.finditer(text):
+        if text[mark.start() - 1 : mark.start()] not in {"", "\n", "\r", " ", "\t"}:
+            _note(problems, f"{mark[0]} does not begin a line: two files were joined without a line end between them")
+        if mark["edge"] == "BEGIN":
+            if opened is not None:
+                line = text.count("\n", 0, opened.start()) + 1
+                yield opened["label"], "", f"the block at line {line} has no END line"
+            opened = mark
+        elif opened is None:
+            _note(problems, f"{mark[0]} stands without its BEGIN line: the beginning is missing")
+        elif opened["label"] != mark["label"]:
+            yield opened["label"], "", f"it begins as {opened['label']} and ends as {mark['label']}"
+            opened = None
+        else:
+            yield mark["label"], text[opened.end() : mark.start()], ""
+            opened = None
+    if opened is not None:
+        yield opened["label"], "", "the last line (END) is missing: the paste was cut off"
+    for text_line in map(str.strip, text.splitlines()):
+        if (
+            ("BEGIN " in text_line or "END " in text_line)
+            and _BROKEN_MARK.match(text_line)
+            and not _MARK.search(text_line)
+        ):
+            words = f"{text_line[:60]!r} is no PEM line: it takes five hyphens on each side, and no other dashes"
+            _note(problems, words)
+
+
+def _note(problems: list[str], words: str) -> None:
+    if words not in problems and len(problems) < MAX_PROBLEMS:
+        problems.append(words)
+
+
+def _read_block(label: str, body: str, name: str, passphrase: Passphrase) -> list[FileItem]:
+    if label in _KEY_LABELS:
+        pem = f"-----BEGIN {label}-----{body}-----END {label}-----\n".encode()
+        encrypted = label.startswith("ENCRYPTED") or "ENCRYPTED" in body
+        return [_read_key(pem, serialization.load_pem_private_key, encrypted, name, passphrase)]
+    octets = _decode(body)
+    if octets is None:
+        return [
+            FileItem(
+                "other", f"{label} block", problem="its lines are not base64: something was pasted into it, or lost"
+            )
+        ]
+    if label in _CERTIFICATE_LABELS:
+        return [_certificate_item(_first_element(octets) if label == "TRUSTED CERTIFICATE" else octets)]
+    if label in {"CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST"}:
+        return [_read_request(octets)]
+    if label in {"PKCS7", "CMS", "PKCS #7 SIGNED DATA"}:
+        return _read_certificate_set(octets)
+    if label == "X509 CRL":
+        return [_read_list(octets)]
+    if label == "PUBLIC KEY":
+        return [FileItem("public key", f"public key, {read_key_facts(octets)}", spki=octets)]
+    if label == "OPENSSH PRIVATE KEY":
+        return [FileItem("other", "OpenSSH private key", problem="a key for SSH, which no web server takes")]
+    if label in {"EC PARAMETERS", "DH PARAMETERS"}:
+        return [FileItem("other", label.replace("PARAMETERS", "parameters"))]
+    return [FileItem("other", f"{label} block")]
+
+
+def _decode(body: str) -> bytes | None:
+    lines = [line.strip() for line in body.split("\n")]
+    # Headers as in "Proc-Type: ..." end with an empty line (RFC 1421 section 4.4).
+    if any(":" in line for line in lines) and "" in lines[1:]:
+        lines = lines[lines.index("", 1) :]
+    try:
+        return base64.b64decode("".join(lines), validate=True)
+    except (binascii.Error, ValueError):
+        return None
+
+
+def _first_element(octets: bytes) -> bytes:
+    """OpenSSL's TRUSTED CERTIFICATE has its own remarks behind the certificate."""
+    try:
+        return DerReader(octets, "TRUSTED CERTIFICATE").next(der.SEQUENCE).octets
+    except DecodeError:
+        return octets
+
+
+def _certificate_item(octets: bytes) -> FileItem:
+    read = read_certificate(octets)
+    problem = f"it cannot be read: {read.reason}" if isinstance(read, MalformedCertificate) else ""
+    return FileItem("certificate", "certificate", certificate=read, problem=problem)
+
+
+def _read_request(octets: bytes) -> FileItem:
+    try:
+        request = x509.load_der_x509_csr(octets)
+        spki = _spki_of(request.public_key())
+    except (ValueError, UnsupportedAlgorithm) as exc:
+        return FileItem("certificate request", "certificate request", problem=f"it cannot be read: {exc}")
+    return FileItem("certificate request", f"certificate request, {read_key_facts(spki)}", spki=spki)
+
+
+def _read_list(octets: bytes) -> FileItem:
+    try:
+        crl = read_crl(octets)
+    except DecodeError as exc:
+        return FileItem("CRL", "revocation list", problem=f"it cannot be read: {exc}")
+    return FileItem("CRL", f"revocation list of {crl.issuer.title}")
+
+
+# Keys
+
+_Loader = Callable[..., object]
+
+
+def _read_key(octets: bytes, load: _Loader, encrypted: bool, name: str, passphrase: Passphrase) -> FileItem:
+    given = passphrase(f"the private key in {name}") if encrypted else None
+    if encrypted and given is None:
+        words = "it is encrypted, and no passphrase was given (--passphrase-file, or type it on a terminal)"
+        return FileItem("private key", "private key, encrypted", problem=words)
+    try:
+        spki = _spki_of(load(octets, given).public_key())  # type: ignore[attr-defined]
+    except (ValueError, TypeError, UnsupportedAlgorithm) as exc:
+        words = (
+            "the passphrase does not open it" if encrypted else f"it cannot be read: {str(exc).splitlines()[0][:120]}"
+        )
+        return FileItem("private key", "private key, encrypted" if encrypted else "private key", problem=words)
+    return FileItem(
+        "private key", f"private key, {read_key_facts(spki)}" + (", encrypted" if encrypted else ""), spki=spki
+    )
+
+
+def _spki_of(key: object) -> bytes:
+    form = serialization.PublicFormat.SubjectPublicKeyInfo
+    octets = key.public_bytes(serialization.Encoding.DER, form)  # type: ignore[attr-defined]
+    assert isinstance(octets, bytes)
+    return octets
+
+
+# DER and text without marks
+
+
+def _read_der(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
+    if not isinstance(read_certificate(octets), MalformedCertificate):
+        return FileContents(name, "DER", (_certificate_item(octets),))
+    if _SIGNED_DATA in octets[:32]:
+        return FileContents(name, "PKCS #7", tuple(_read_certificate_set(octets)))
+    if _is_pkcs12(octets):
+        return _read_pkcs12(name, octets, passphrase)
+    for kind, label in (("private key", "key"), ("request", "CERTIFICATE REQUEST"), ("list", "X509 CRL")):
+        if kind == "private key":
+            item = _read_der_key(octets, name, passphrase)
+        else:
+            (item,) = _read_block(label, base64.b64encode(octets).decode("ascii"), name, passphrase)
+        if not item.problem or (item.kind == "private key" and "encrypted" in item.words):
+            return FileContents(name, "DER", (item,))
+    return FileContents(name, "DER", (_certificate_item(octets),))
+
+
+def _read_der_key(octets: bytes, name: str, passphrase: Passphrase) -> FileItem:
+    item = _read_key(octets, serialization.load_der_private_key, False, name, passphrase)
+    if not item.problem or not _is_encrypted_pkcs8(octets):
+        return item
+    return _read_key(octets, serialization.load_der_private_key, True, name, passphrase)
+
+
+def _is_encrypted_pkcs8(octets: bytes) -> bool:
+    """EncryptedPrivateKeyInfo (RFC 5958 section 3): an algorithm, then octets; PBES2 in practice."""
+    return bytes.fromhex("06092a864886f70d01050d") in octets[:40]
+
+
+def _is_pkcs12(octets: bytes) -> bool:
+    """PFX of version 3 (RFC 7292 section 4)."""
+    try:
+        version = DerReader(octets, "PFX").nested(der.SEQUENCE, "PFX")
+        return der.read_integer(version.next(der.INTEGER).content, "version") == 3 and version.tag == der.SEQUENCE
+    except DecodeError:
+        return False
+
+
+def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
+    store = None
+    for attempt in (None, b""):
+        try:
+            store = pkcs12.load_pkcs12(octets, attempt)
+            break
+        except (ValueError, UnsupportedAlgorithm):
+            continue
+    if store is None:
+        given = passphrase(f"the PKCS #12 file {name}")
+        if given is None:
+            words = "it is encrypted, and no passphrase was given (--passphrase-file, or type it on a terminal)"
+            return FileContents(name, "PKCS #12", problems=(words,))
+        try:
+            store = pkcs12.load_pkcs12(octets, given)
+        except (ValueError, UnsupportedAlgorithm):
+            return FileContents(name, "PKCS #12", problems=("the passphrase does not open it, or the file is damaged",))
+    items: list[FileItem] = []
+    if store.key is not None:
+        spki = _spki_of(store.key.public_key())
+        items.append(FileItem("private key", f"private key, {read_key_facts(spki)}", spki=spki))
+    entries = [*([store.cert] if store.cert is not None else []), *store.additional_certs]
+    items += [_certificate_item(each.certificate.public_bytes(serialization.Encoding.DER)) for each in entries]
+    return FileContents(name, "PKCS #12", tuple(items))
+
+
+def _read_certificate_set(octets: bytes) -> list[FileItem]:
+    try:
+        found = pkcs7.load_der_pkcs7_certificates(octets)
+    except (ValueError, UnsupportedAlgorithm) as exc:
+        return [FileItem("other", "PKCS #7", problem=f"it cannot be read: {exc}")]
+    return [_certificate_item(each.public_bytes(serialization.Encoding.DER)) for each in found[:MAX_ITEMS]]
+
+
+def _read_bare_text(name: str, text: str, passphrase: Passphrase) -> FileContents:
+    """Base64 without BEGIN and END lines is a certificate whose frame was lost in pasting."""
+    octets = _decode(text) if len(text) < 1 << 20 else None
+    if octets is not None and octets[:1] == b"\x30":
+        inner = _read_der(name, octets, passphrase)
+        if all(not item.problem for item in inner.items):
+            words = "its BEGIN and END lines are missing: servers do not read bare base64"
+            return FileContents(name, "base64", inner.items, (words, *inner.problems))
+    if text.lstrip()[:1] == "<":
+        return FileContents(name, "HTML", problems=("a web page, not a certificate: the download gave an error page",))
+    return FileContents(name, "text", problems=("there is no certificate and no key in this text",))

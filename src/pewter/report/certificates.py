@@ -1,0 +1,107 @@
+"""The certificates: who serves each, its path with the broken link marked in place, its life."""
+
+from pewter.judge.case import Case
+from pewter.judge.outcomes import Level
+from pewter.judge.served import Link, LinkState, ServedCertificate, served_certificates
+
+from .sheet import STYLES, Marks, Sheet, listed
+
+_BAR_CELLS = 24
+_LIFE_LEVELS = {
+    "in date": None,
+    "renewal overdue": Level.WEAKENS,
+    "expiring": Level.EXPOSES,
+    "expired": Level.BREAKS,
+    "not yet valid": Level.BREAKS,
+}
+
+
+def render_certificates(sheet: Sheet, case: Case) -> None:
+    certificates = served_certificates(case)
+    if not certificates:
+        return
+    sheet.heading("Certificates", f"judged for {case.at:%Y-%m-%d %H:%M} UTC")
+    verdicts = {certificate.stores for certificate in certificates if certificate.stores}
+    if len(verdicts) == 1 and len(case.stores) > 1:
+        sheet.labelled(2, "trusted by", _stores(sheet.marks, next(iter(verdicts))), label_width=10)
+    for certificate in certificates:
+        _certificate(sheet, certificate, with_stores=len(verdicts) > 1)
+
+
+def _stores(marks: Marks, verdicts: tuple[tuple[str, bool], ...]) -> str:
+    """Each root store by itself."""
+    return f" {marks.dot} ".join(f"{title}: {'yes' if trusts else 'no'}" for title, trusts in verdicts)
+
+
+def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: bool) -> None:
+    marks = sheet.marks
+    level = Level.BREAKS if certificate.problem or certificate.revoked else _LIFE_LEVELS.get(certificate.state)
+    mark, style = (marks.holds, "green") if level is None else (marks.level[level], STYLES[level])
+    if certificate.unreadable:
+        sheet.line("  ", (mark, style), " a certificate that cannot be read")
+        sheet.labelled(4, "served by", listed(certificate.places))
+        sheet.labelled(4, "why", certificate.unreadable)
+        return
+    covered = listed(certificate.names) or f"{certificate.title} (no subjectAltName)"
+    sheet.flow("  ", (covered, ""), _remark(certificate), (mark, style))
+    if set(certificate.places) != set(certificate.names):
+        sheet.labelled(4, "served by", listed(certificate.places))
+    if certificate.twins and certificate.issued is not None:
+        others = ", ".join(each[:8] for each in certificate.twins)
+        sheet.labelled(4, "issued", f"{certificate.issued:%Y-%m-%d} by {certificate.issuer}; not the one with {others}")
+    _path(sheet, certificate.links)
+    if with_stores:
+        sheet.labelled(4, "stores", _stores(marks, certificate.stores))
+    if certificate.revoked:
+        sheet.labelled(4, "status", certificate.status, STYLES[Level.BREAKS])
+    _life(sheet, certificate)
+
+
+def _remark(certificate: ServedCertificate) -> str:
+    good = f", {certificate.status}" if certificate.status and not certificate.revoked else ""
+    return f"{certificate.key}, SHA-256 {certificate.sha256[:8]}{good}"
+
+
+def _path(sheet: Sheet, links: tuple[Link, ...]) -> None:
+    marks = sheet.marks
+    words, broken = [], ""
+    for position, link in enumerate(links):
+        title = "leaf" if position == 0 else link.title
+        match link.state:
+            case LinkState.NOT_SENT:
+                words.append(f"[NOT SENT: {title}]")
+            case LinkState.BROKEN:
+                words.append(f"[BROKEN at {title}: {link.remark}]")
+            case LinkState.ANCHOR:
+                words.append(f"{title} ({link.remark})")
+            case LinkState.SENT:
+                words.append(title)
+        if link.state in {LinkState.NOT_SENT, LinkState.BROKEN}:
+            broken = broken or words[-1]
+    path = f" {marks.above} ".join(words)
+    sheet.labelled(4, "path", path, stressed=broken, stress_style=STYLES[Level.BREAKS])
+
+
+def _life(sheet: Sheet, certificate: ServedCertificate) -> None:
+    life = certificate.life
+    if life is None or certificate.renewal is None:
+        return
+    marks = sheet.marks
+    full = round(certificate.passed * _BAR_CELLS)
+    cells = [marks.passed] * full + [marks.left] * (_BAR_CELLS - full)
+    span = life.length
+    renewal_cell = round((certificate.renewal - life.not_before) / span * _BAR_CELLS) if span else _BAR_CELLS
+    cells.insert(min(renewal_cell, _BAR_CELLS), marks.renewal)
+    days = abs(certificate.days_left)
+    if certificate.state == "expired":
+        words = f"expired {life.not_after:%Y-%m-%d}"
+    elif certificate.state == "not yet valid":
+        words = f"not valid before {life.not_before:%Y-%m-%d}"
+    else:
+        words = f"{days} of {span.days} days left, until {life.not_after:%Y-%m-%d}"
+        if certificate.state == "in date":
+            words += f", renewal due {certificate.renewal:%Y-%m-%d}"
+        else:
+            words += f", {certificate.state}"
+    level = _LIFE_LEVELS[certificate.state]
+    sheet.labelled(4, "life", "".join(cells) + " " + words, STYLES[level] if level else "")

@@ -1,0 +1,117 @@
+"""The ways in: each URL that a visitor may type, its hops, and what is met there."""
+
+import textwrap
+from collections.abc import Sequence
+
+from pewter.judge.outcomes import Level
+from pewter.judge.review import Review
+from pewter.judge.visits import Meeting, Visit
+from pewter.web.urls import read_url
+
+from .sheet import STYLES, Marks, Sheet
+
+
+def render_ways_in(sheet: Sheet, review: Review) -> None:
+    if not review.visits:
+        return
+    how = "given" if review.wishes.canonical else "worked out"
+    sheet.heading("Ways in", f"canonical: {review.canonical} ({how})")
+    by_name: dict[str, list[Visit]] = {}
+    shown = [visit for visit in review.visits if visit.reason != "absent"]
+    for visit in shown:
+        by_name.setdefault(read_url(visit.start).host, []).append(visit)
+    folded = {name: _fold_addresses(visits) for name, visits in by_name.items()}
+    listed = [row for rows in folded.values() if not _all_open(rows) for row in rows]
+    target_width = min(max((len(_target(*row)) for row in listed), default=0), 34)
+    hop_width = max((len(_hops(visit)) for visit, _ in listed), default=0)
+    for name, rows in folded.items():
+        _ways_in_of_name(sheet, name, rows, target_width, hop_width)
+    if any(visit.reason.startswith("found") for visit, _ in listed):
+        words = "* found on the home page: its first link that looks like a login, an account, an admin page, a search,"
+        sheet.labelled(4, "", f"{words} and its first deep page", "dim", label_width=0)
+
+
+def _all_open(rows: list[tuple[Visit, str]]) -> bool:
+    """Whether nothing is to be said but where they land."""
+    landings = {read_url(visit.lands).origin for visit, _ in rows}
+    return len(landings) == 1 and all(visit.meets is Meeting.OPENS and not visit.detail for visit, _ in rows)
+
+
+def _hops(visit: Visit) -> str:
+    return " ".join(map(str, visit.statuses)) or "-"
+
+
+def _fold_addresses(visits: Sequence[Visit]) -> list[tuple[Visit, str]]:
+    """Visits with the addresses for which they stand; those of all addresses that go alike are one."""
+    by_start: dict[str, dict[object, list[Visit]]] = {}
+    for visit in visits:
+        course = (visit.statuses, visit.lands, visit.meets, visit.detail)
+        by_start.setdefault(visit.start, {}).setdefault(course, []).append(visit)
+    folded = []
+    for courses in by_start.values():
+        for alike in courses.values():
+            addresses = ", ".join(visit.by_address or "" for visit in alike) if len(courses) > 1 else ""
+            folded.append((alike[0], addresses))
+    return folded
+
+
+def _ways_in_of_name(sheet: Sheet, name: str, rows: list[tuple[Visit, str]], target_width: int, hop_width: int) -> None:
+    marks = sheet.marks
+    mark, style = min((_mark_of_visit(marks, visit) for visit, _ in rows), key=_severity)
+    if _all_open(rows):
+        landing = read_url(rows[0][0].lands)
+        there = "" if landing.host == name else f" {marks.arrow} {landing.origin}"
+        sheet.flow("  ", (name, ""), f"{len(rows)} ways in, all open{there}", (mark, style))
+        return
+    sheet.line("  ", (mark, style), (f" {name}", "bold"))
+    for visit, addresses in rows:
+        mark, style = _mark_of_visit(marks, visit)
+        scheme = read_url(visit.start).scheme
+        head = f"      {scheme:<5} {_target(visit, addresses):<{target_width}}  {_hops(visit):<{hop_width}}  "
+        words = f"{visit.meets.value}{_remark(name, visit, marks)}"
+        room = max(sheet.width - len(head), 24)
+        first, *more = textwrap.wrap(words, room, break_long_words=False, break_on_hyphens=False)
+        of_words = "" if visit.meets.is_good else style
+        sheet.line("    ", (mark, style), head[5:], (first, of_words))
+        for line in more:
+            sheet.line(" " * len(head), (line, of_words))
+
+
+def _severity(mark_and_style: tuple[str, str]) -> int:
+    """Worst first, by the style that belongs to the mark."""
+    order = [*(STYLES[level] for level in Level), "green"]
+    return order.index(mark_and_style[1])
+
+
+def _target(visit: Visit, addresses: str) -> str:
+    found = " *" if visit.reason.startswith("found") else ""
+    return read_url(visit.start).target + found + (f" at {addresses}" if addresses else "")
+
+
+def _remark(name: str, visit: Visit, marks: Marks) -> str:
+    if visit.meets is Meeting.OPENS:
+        landing = read_url(visit.lands)
+        there = "" if landing.host == name else f" {marks.arrow} {visit.lands}"
+        if landing.host == name and landing.target != read_url(visit.start).target:
+            there = f" {marks.arrow} {landing.target}"
+        return (" in some browsers only" if visit.detail else "") + there
+    if visit.meets in {Meeting.CIRCLES, Meeting.UNENCRYPTED}:
+        return ""
+    if visit.meets is Meeting.PARTS_BLOCKED and read_url(visit.lands).host != name:
+        return f" {marks.arrow} {visit.lands}"
+    host = "" if not visit.lands.startswith("http") or read_url(visit.lands).host == name else f" at {visit.lands}"
+    return f"{host} ({visit.detail})" if visit.detail else host
+
+
+def _mark_of_visit(marks: Marks, visit: Visit) -> tuple[str, str]:
+    match visit.meets:
+        case Meeting.OPENS if visit.detail:
+            return marks.level[Level.WEAKENS], STYLES[Level.WEAKENS]
+        case Meeting.OPENS:
+            return marks.holds, "green"
+        case Meeting.UNKNOWN:
+            return marks.unknown, "yellow"
+        case Meeting.UNENCRYPTED:
+            return marks.level[Level.EXPOSES], STYLES[Level.EXPOSES]
+        case _:
+            return marks.level[Level.BREAKS], STYLES[Level.BREAKS]
