@@ -136,7 +136,9 @@ def reviewed(stage: Stage):
     now = datetime.datetime.now(datetime.UTC)
     scenario = marram_ferries(stage, now)
     with WorldThread(World(scenario)) as running:
-        evidence = take(*NAMES, routes=running.routes, resolver=running.resolver, paths=PATHS, stores=())
+        evidence = take(
+            *NAMES, routes=running.routes, resolver=running.resolver, paths=PATHS, stores=(), revocation=True
+        )
     evidence = with_trust(evidence, scenario.root.der)
     return make_review(Case(evidence, Wishes(canonical=f"https://{WWW}"), now, ()))
 
@@ -195,6 +197,7 @@ def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
         ("page/no-upgrade-policy", (WWW,)),
         ("page/debug-output", (FREIGHT,)),
         ("name/also-covers", (WEBMAIL,)),
+        ("chain/revoked", (WEBMAIL,)),
     }
     assert unknown_entries(as_found.outcomes) == ()
 

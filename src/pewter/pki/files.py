@@ -220,7 +220,7 @@ def _read_request(octets: bytes) -> FileItem:
     try:
         request = x509.load_der_x509_csr(octets)
         spki = _spki_of(request.public_key())
-    except (ValueError, UnsupportedAlgorithm) as exc:
+    except (ValueError, x509.InvalidVersion, UnsupportedAlgorithm) as exc:
         return FileItem("certificate request", "certificate request", problem=f"it cannot be read: {exc}")
     return FileItem("certificate request", f"certificate request, {read_key_facts(spki)}", spki=spki)
 
