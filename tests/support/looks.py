@@ -22,7 +22,16 @@ class NoProgress:
 
 
 def take(
-    *targets: str, routes=(), resolver=None, paths=("/",), whole=20.0, step=3.0, stores=None, port=443, **more
+    *targets: str,
+    routes=(),
+    resolver=None,
+    paths=("/",),
+    whole=20.0,
+    step=3.0,
+    stores=None,
+    port=443,
+    protocol=False,
+    **more,
 ) -> Evidence:
     """One look; the name service is only asked where a resolver is given."""
     options = LookOptions(
@@ -35,6 +44,7 @@ def take(
         given_trust=(parsed(root()),),
         whole_seconds=whole,
         step_seconds=step,
+        protocol=protocol,
         **more,
     )
     return asyncio.run(look(options, NoProgress()))

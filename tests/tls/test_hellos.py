@@ -80,7 +80,7 @@ def test_readers_of_hostile_octets_return_or_raise_decode_error(octets):
     ("versions", "server_name", "legacy_version", "extensions"),
     [
         pytest.param(
-            (0x0304, 0x0303), "x.example", 0x0303, {0, 10, 11, 13, 16, 5, 18, 23, 43, 51, 0xFF01}, id="modern"
+            (0x0304, 0x0303), "x.example", 0x0303, {0, 10, 11, 13, 16, 5, 18, 23, 43, 45, 51, 0xFF01}, id="modern"
         ),
         pytest.param((0x0303,), "x.example", 0x0303, {0, 10, 11, 13, 0xFF01}, id="tls-1.2-is-plain"),
         pytest.param((0x0301,), "x.example", 0x0301, {0, 10, 11, 0xFF01}, id="tls-1.0"),

@@ -20,6 +20,7 @@ from .journeys import Hop, Journey, Landed, StopCause, Stopped
 from .names import Answer, Lookup, Name, is_ip_address
 from .observed import Seen, Unseen
 from .pages import Move, Page, Reference, Statement, Use
+from .protocols import Feature, FiniteField, GroupsSeen, Protocol, SuitesSeen, VersionSeen
 from .root import Evidence, HostProbe, NotContacted, Question
 
 __all__ = [
@@ -28,8 +29,11 @@ __all__ = [
     "Ended",
     "Endpoint",
     "Evidence",
+    "Feature",
     "FetchedIssuer",
+    "FiniteField",
     "GivenLog",
+    "GroupsSeen",
     "Handshake",
     "HelloAnswer",
     "Hop",
@@ -46,6 +50,7 @@ __all__ = [
     "Page",
     "Probe",
     "Proof",
+    "Protocol",
     "Question",
     "Reference",
     "Seen",
@@ -54,7 +59,9 @@ __all__ = [
     "StopCause",
     "Stopped",
     "StoredCertificate",
+    "SuitesSeen",
     "Unseen",
     "Use",
+    "VersionSeen",
     "is_ip_address",
 ]

@@ -9,6 +9,7 @@ import enum
 import msgspec
 
 from .observed import Seen, Unseen
+from .protocols import Protocol
 
 
 class Proof(enum.Enum):
@@ -31,6 +32,23 @@ class Offer(msgspec.Struct, frozen=True):
 
     server_name: str | None = None
     """The host name in server_name (RFC 6066 section 3); None where the target is an IP address."""
+
+    suites: tuple[int, ...] | None = None
+    """In the order offered; None for all whose certificate can be seen."""
+
+    groups: tuple[int, ...] | None = None
+    """None for those that Pewter can compute."""
+
+    shares: tuple[int, ...] | None = None
+    """Groups with a key share; none for an empty list, by which the server tells its own choice."""
+
+    schemes: tuple[int, ...] | None = None
+    alpn: tuple[str, ...] | None = None
+    """None for h2 and http/1.1 in a hello with TLS 1.3, and for no ALPN in others."""
+
+    options: tuple[str, ...] = ()
+    """``rich`` (every extension that TLS 1.2 answers), ``bare`` (no extension but those that must be),
+    ``compression``, ``grease``, ``large``."""
 
 
 class Handshake(msgspec.Struct, frozen=True, tag="handshake"):
@@ -114,6 +132,11 @@ class Endpoint(msgspec.Struct, frozen=True):
     probes: tuple[Probe, ...] = ()
     reached_at: str | None = None
     """``127.0.0.1:18443`` where a route led elsewhere than to the address and port."""
+
+    nameless: tuple[Probe, ...] = ()
+    """Hellos without server_name, and with a name that cannot be the site's."""
+
+    protocol: Protocol | None = None
 
     @property
     def handshakes(self) -> tuple[Handshake, ...]:

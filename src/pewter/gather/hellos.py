@@ -6,6 +6,7 @@ import os
 import socket
 import time
 from dataclasses import dataclass
+from typing import Protocol
 
 from pewter.evidence import HelloAnswer, NoConnection, Offer, Unseen
 from pewter.tls import Conversation
@@ -28,38 +29,56 @@ class HelloResult:
     elapsed_seconds: float
 
 
+class Client(Protocol):
+    """A sans-I/O client: a Conversation, or one hello of a search."""
+
+    @property
+    def answer(self) -> object: ...
+
+    def start(self) -> bytes: ...
+
+    def receive(self, octets: bytes) -> bytes: ...
+
+    def peer_ended(self, how: str, detail: str) -> None: ...
+
+
 async def send_hello(offer: Offer, destination: Destination, step_seconds: float) -> HelloResult:
     """One hello on a connection of its own, bounded in octets and, by one total deadline, in time."""
     conversation = Conversation(offer, os.urandom(64))
     begun = time.monotonic()
+    failure = await drive(conversation, destination, step_seconds)
+    found = failure or conversation.answer
+    assert found is not None
+    return HelloResult(found, dict(conversation.certificates), time.monotonic() - begun)
+
+
+async def drive(client: Client, destination: Destination, step_seconds: float) -> NoConnection | Unseen | None:
+    """Let a client have its exchange; what is returned is why no connection came about, else its answer is set."""
     connected = False
-    answer: HelloAnswer | None = None
     try:
         async with asyncio.timeout(step_seconds):
             reader, writer = await asyncio.open_connection(destination.connect_address, destination.connect_port)
             connected = True
             try:
-                await _converse(conversation, reader, writer)
+                await _converse(client, reader, writer)
             finally:
                 writer.transport.abort()
     except TimeoutError:
-        if connected:
-            conversation.peer_ended("silent", f"no whole answer within {step_seconds:g} s")
-        else:
-            answer = NoConnection("timed out", f"no TCP connection within {step_seconds:g} s")
+        if not connected:
+            return NoConnection("timed out", f"no TCP connection within {step_seconds:g} s")
+        client.peer_ended("silent", f"no whole answer within {step_seconds:g} s")
     except ConnectionResetError:
-        if connected:
-            conversation.peer_ended("reset", "the connection was reset")
-        else:
-            answer = NoConnection("reset", "the connection was reset")
+        if not connected:
+            return NoConnection("reset", "the connection was reset")
+        client.peer_ended("reset", "the connection was reset")
     except OSError as exc:
-        answer = failed_connection(exc, destination.address)
-    found = answer or conversation.answer
-    assert found is not None
-    return HelloResult(found, dict(conversation.certificates), time.monotonic() - begun)
+        if not connected:
+            return failed_connection(exc, destination.address)
+        client.peer_ended("reset", str(exc.strerror or exc))
+    return None
 
 
-async def _converse(conversation: Conversation, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+async def _converse(conversation: Client, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
     writer.write(conversation.start())
     received = 0
     while conversation.answer is None:

@@ -4,6 +4,7 @@ The longest chain of waits decides how long a look takes, so nothing waits that 
 
     name --> way in, hop by hop ------------------------------------> journeys
           -> four hellos to each address --> issuers that were not sent --> endpoints, certificates
+                                         --> suites, groups and options (protocol.py)
 
 Names do not wait for each other, nor journeys for handshakes.  Where an address has no slot left,
 journeys go first, since they are the longest chains.  A host that a journey leads to and that is no
@@ -24,6 +25,8 @@ from typing import Protocol
 import msgspec
 
 from pewter.evidence import (
+    Alert,
+    Ended,
     Endpoint,
     Evidence,
     FetchedIssuer,
@@ -58,6 +61,7 @@ from .hellos import send_hello
 from .issuers import IssuerFetcher
 from .journeys import Surroundings, Walk
 from .names import NameService
+from .protocol import ProtocolLook
 from .revocation import Question as StatusQuestion
 from .revocation import ask as ask_status
 from .revocation import questions_for
@@ -121,6 +125,9 @@ class LookOptions:
     chains: tuple[tuple[Certificate, ...], ...] = ()
     """Chains that nobody served, whose missing issuers are to be fetched."""
 
+    protocol: bool = True
+    """Look at versions, suites, groups and the rest of each endpoint of the targets, beyond the first hellos."""
+
     whole_seconds: float = 60.0
     step_seconds: float = 10.0
     connections_per_address: int = 8
@@ -132,6 +139,7 @@ class _EndpointLook:
     destination: Destination
     planned: tuple[tuple[int, ...], ...]
     probes: dict[tuple[int, ...], Probe] = field(default_factory=dict)
+    look: ProtocolLook | None = None
 
 
 async def look(options: LookOptions, progress: Progress) -> Evidence:
@@ -400,6 +408,7 @@ class _Look:
         for sha256, der in result.certificates.items():
             self._certificates.setdefault(sha256, der)
         endpoint.probes[versions] = Probe(offer, result.answer, round(result.elapsed_seconds, 6))
+        self._look_at_protocol(endpoint)
         if isinstance(result.answer, Handshake):
             self._start(
                 self._look_into_chain(result.answer.chain),
@@ -408,6 +417,24 @@ class _Look:
             )
             if Version.TLS_1_3 in versions and result.answer.staple is None:
                 await self._ask_for_staple_again(endpoint, offer, result.answer.chain[0])
+
+    def _look_at_protocol(self, endpoint: _EndpointLook) -> None:
+        """Once every first hello is answered, and any in TLS."""
+        probes = tuple(endpoint.probes[versions] for versions in endpoint.planned if versions in endpoint.probes)
+        answered = any(isinstance(probe.answer, Handshake | Alert | Ended) for probe in probes)
+        if not self._options.protocol or len(probes) < len(OFFERS) or not answered or endpoint.look is not None:
+            return
+        look = endpoint.look = ProtocolLook(
+            endpoint.name, endpoint.destination, self._slots, self._options.step_seconds, probes, self._certificates
+        )
+
+        async def run() -> None:
+            await look.run()
+            for probe in look.more_probes:
+                if isinstance(probe.answer, Handshake):
+                    await self._look_into_chain(probe.answer.chain)
+
+        self._start(run(), f"suites and groups of {endpoint.name} at {endpoint.destination.address}")
 
     async def _ask_for_staple_again(self, endpoint: _EndpointLook, offer: Offer, leaf: str) -> None:
         """A server that fetches its own staple has none at first: absence needs more than one hello.
@@ -549,7 +576,9 @@ class _Look:
             name=endpoint.name,
             address=endpoint.destination.address,
             port=endpoint.destination.port,
-            probes=(*probes, *more),
+            probes=(*probes, *more, *(endpoint.look.more_probes if endpoint.look is not None else ())),
+            nameless=tuple(endpoint.look.nameless) if endpoint.look is not None else (),
+            protocol=endpoint.look.protocol if endpoint.look is not None else None,
             reached_at=endpoint.destination.reached_at,
         )
 

@@ -13,6 +13,7 @@ class Priority(IntEnum):
 
     JOURNEY = 0
     HANDSHAKE = 1
+    SEARCH = 2
 
 
 class Slots:
@@ -20,6 +21,7 @@ class Slots:
 
     def __init__(self, limit: int) -> None:
         self._limit = limit
+        self._slowed: set[str] = set()
         self._open: Counter[str] = Counter()
         self._waiting: dict[str, list[tuple[int, int, asyncio.Future[None]]]] = {}
         self._turns = 0
@@ -35,8 +37,18 @@ class Slots:
         finally:
             self._release(address)
 
+    def slow_down(self, address: str) -> None:
+        """From now on one connection at a time: the server began to refuse more."""
+        self._slowed.add(address)
+
+    def is_slow(self, address: str) -> bool:
+        return address in self._slowed
+
+    def _limit_of(self, address: str) -> int:
+        return 1 if address in self._slowed else self._limit
+
     async def _acquire(self, address: str, priority: Priority) -> None:
-        if self._open[address] < self._limit:
+        if self._open[address] < self._limit_of(address):
             self._open[address] += 1
             return
         turn: asyncio.Future[None] = asyncio.get_running_loop().create_future()
@@ -52,7 +64,7 @@ class Slots:
 
     def _release(self, address: str) -> None:
         queue = self._waiting.get(address, [])
-        while queue:
+        while queue and self._open[address] <= self._limit_of(address):
             turn = heapq.heappop(queue)[2]
             if not turn.done():
                 turn.set_result(None)  # the slot passes on; the count stays

@@ -6,6 +6,7 @@ import enum
 class Version(enum.IntEnum):
     """Protocol versions (RFC 8446 section 4.2.1 and the versions before it)."""
 
+    SSL_2_0 = 0x0002
     SSL_3_0 = 0x0300
     TLS_1_0 = 0x0301
     TLS_1_1 = 0x0302
@@ -27,6 +28,7 @@ class HandshakeType(enum.IntEnum):
 
     CLIENT_HELLO = 1
     SERVER_HELLO = 2
+    NEW_SESSION_TICKET = 4
     ENCRYPTED_EXTENSIONS = 8
     CERTIFICATE = 11
     SERVER_KEY_EXCHANGE = 12
@@ -47,8 +49,12 @@ class ExtensionType(enum.IntEnum):
     SIGNATURE_ALGORITHMS = 13
     ALPN = 16
     SIGNED_CERTIFICATE_TIMESTAMP = 18
+    PADDING = 21
+    ENCRYPT_THEN_MAC = 22
     EXTENDED_MASTER_SECRET = 23
     SESSION_TICKET = 35
+    EARLY_DATA = 42
+    PSK_KEY_EXCHANGE_MODES = 45
     SUPPORTED_VERSIONS = 43
     COOKIE = 44
     KEY_SHARE = 51
@@ -58,11 +64,47 @@ class ExtensionType(enum.IntEnum):
 class Group(enum.IntEnum):
     """Named groups (RFC 8446 section 4.2.7)."""
 
+    SECT163K1 = 0x0001
+    SECT163R2 = 0x0003
+    SECT233K1 = 0x0006
+    SECT233R1 = 0x0007
+    SECT283K1 = 0x0009
+    SECT283R1 = 0x000A
+    SECT409K1 = 0x000B
+    SECT409R1 = 0x000C
+    SECT571K1 = 0x000D
+    SECT571R1 = 0x000E
+    SECP160R1 = 0x0010
+    SECP160R2 = 0x0011
+    SECP192K1 = 0x0012
+    SECP192R1 = 0x0013
+    SECP224K1 = 0x0014
+    SECP224R1 = 0x0015
+    SECP256K1 = 0x0016
     SECP256R1 = 0x0017
     SECP384R1 = 0x0018
     SECP521R1 = 0x0019
+    BRAINPOOLP256R1 = 0x001A
+    BRAINPOOLP384R1 = 0x001B
+    BRAINPOOLP512R1 = 0x001C
     X25519 = 0x001D
     X448 = 0x001E
+    BRAINPOOLP256R1TLS13 = 0x001F
+    BRAINPOOLP384R1TLS13 = 0x0020
+    BRAINPOOLP512R1TLS13 = 0x0021
+    CURVESM2 = 0x0029
+    FFDHE2048 = 0x0100
+    FFDHE3072 = 0x0101
+    FFDHE4096 = 0x0102
+    FFDHE6144 = 0x0103
+    FFDHE8192 = 0x0104
+    MLKEM512 = 0x0200
+    MLKEM768 = 0x0201
+    MLKEM1024 = 0x0202
+    SECP256R1MLKEM768 = 0x11EB
+    X25519MLKEM768 = 0x11EC
+    SECP384R1MLKEM1024 = 0x11ED
+    X25519KYBER768DRAFT00 = 0x6399
 
 
 class AlertDescription(enum.IntEnum):
@@ -86,6 +128,32 @@ class AlertDescription(enum.IntEnum):
     UNRECOGNIZED_NAME = 112
     CERTIFICATE_REQUIRED = 116
     NO_APPLICATION_PROTOCOL = 120
+
+
+_GROUP_TITLES = {
+    Group.X25519: "X25519",
+    Group.X448: "X448",
+    Group.SECP192R1: "P-192",
+    Group.SECP224R1: "P-224",
+    Group.SECP256R1: "P-256",
+    Group.SECP384R1: "P-384",
+    Group.SECP521R1: "P-521",
+    Group.X25519MLKEM768: "X25519MLKEM768",
+    Group.SECP256R1MLKEM768: "SecP256r1MLKEM768",
+    Group.SECP384R1MLKEM1024: "SecP384r1MLKEM1024",
+    Group.X25519KYBER768DRAFT00: "X25519Kyber768Draft00",
+    Group.MLKEM512: "ML-KEM-512",
+    Group.MLKEM768: "ML-KEM-768",
+    Group.MLKEM1024: "ML-KEM-1024",
+}
+
+
+def group_name(group: int) -> str:
+    """``X25519``, ``P-256``, ``ffdhe2048``; an unknown code point as ``group 0x2A2A``."""
+    try:
+        return _GROUP_TITLES.get(Group(group)) or Group(group).name.lower().replace("brainpoolp", "brainpoolP")
+    except ValueError:
+        return f"group 0x{group:04X}"
 
 
 def version_name(version: int) -> str:

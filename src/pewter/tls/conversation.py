@@ -40,7 +40,16 @@ from .messages import (
 from .offers import FIRST_SHARES, GROUPS, make_hello
 from .proof import certificate_verify_content, verify_proof
 from .records import MAX_PLAINTEXT, MessageReader, Record, RecordReader, build_record, is_tls
-from .schedule import RecordProtection, digest, message_hash, server_handshake_traffic_secret, suite_hash
+from .schedule import (
+    RecordProtection,
+    client_handshake_traffic_secret,
+    digest,
+    finished_value,
+    message_hash,
+    server_application_traffic_secret,
+    server_handshake_traffic_secret,
+    suite_hash,
+)
 from .shares import KeyShare, make_share
 from .suites import suite_name, table
 
@@ -62,6 +71,8 @@ class Conversation:
         offer: Offer,
         random: bytes,
         share_maker: Callable[[int], KeyShare] = make_share,
+        *,
+        finish: bool = False,
     ) -> None:
         self.offer = offer
         self.answer: ConversationAnswer | None = None
@@ -71,7 +82,15 @@ class Conversation:
         self._random = random
         self._share_maker = share_maker
         with_tls_1_3 = Version.TLS_1_3 in offer.versions
-        self._shares = {int(group): share_maker(group) for group in FIRST_SHARES} if with_tls_1_3 else {}
+        wanted = offer.shares if offer.shares is not None else tuple(map(int, FIRST_SHARES))
+        self._shares = {group: share_maker(group) for group in wanted} if with_tls_1_3 else {}
+        self.tickets: tuple[int, ...] = ()
+        """max_early_data_size of each session ticket; only where the handshake is to be finished."""
+
+        self.finished = False
+        self._finish = finish
+        self._secret = b""
+        self._hellos = b""
         self._hello = make_hello(offer, random[:32], random[32:64], tuple(self._shares.values()))
         self._transcript = build_client_hello(self._hello)
         self._records = RecordReader()
@@ -146,6 +165,9 @@ class Conversation:
         if content_type == ContentType.ALERT:
             self._take_alert(content)
             return b""
+        if self.finished and content_type == ContentType.APPLICATION_DATA:
+            self._conclude()  # the server speaks first, as in HTTP/2: the handshake is over for certain
+            return b""
         if content_type != ContentType.HANDSHAKE:
             raise DecodeError("record", 0, f"content type {content_type} within the handshake")
         if not content:
@@ -177,6 +199,8 @@ class Conversation:
                 raise DecodeError("handshake", 0, f"message type {message_type} in place of ServerHello")
             return self._take_server_hello(read_server_hello(body), raw)
         if self._protection is not None:
+            if message_type == HandshakeType.FINISHED and self._finish and self._message is not None:
+                return self._take_finished(body, raw)
             self._take_protected(message_type, body)
         else:
             self._take_clear(message_type, body)
@@ -250,10 +274,41 @@ class Conversation:
             raise DecodeError("ServerHello", 0, "more octets in its record, across a change of keys")
         self._group = group
         self._transcript += raw
-        secret = server_handshake_traffic_secret(
-            suite_hash(hello.cipher_suite), self._shares[group].agree(peer), self._transcript
-        )
+        self._secret, self._hellos = self._shares[group].agree(peer), self._transcript
+        secret = server_handshake_traffic_secret(suite_hash(hello.cipher_suite), self._secret, self._hellos)
         self._protection = RecordProtection(hello.cipher_suite, secret)
+
+    def _take_finished(self, body: bytes, raw: bytes) -> bytes:
+        """Answer the server's Finished with ours, and go on to read under the application keys."""
+        assert self._server_hello is not None
+        suite = self._server_hello.cipher_suite
+        algorithm = suite_hash(suite)
+        expected = finished_value(
+            algorithm, server_handshake_traffic_secret(algorithm, self._secret, self._hellos), self._transcript
+        )
+        if body != expected:
+            raise DecodeError("Finished", 0, "it does not fit the handshake")
+        self._transcript += raw
+        client_secret = client_handshake_traffic_secret(algorithm, self._secret, self._hellos)
+        value = finished_value(algorithm, client_secret, self._transcript)
+        message = bytes((HandshakeType.FINISHED,)) + len(value).to_bytes(3, "big") + value
+        ours = RecordProtection(suite, client_secret)
+        application = server_application_traffic_secret(algorithm, self._secret, self._transcript)
+        self._protection = RecordProtection(suite, application)
+        self.finished = True
+        change = build_record(ContentType.CHANGE_CIPHER_SPEC, Version.TLS_1_2, b"\x01")
+        return change + ours.seal(ContentType.HANDSHAKE, message)
+
+    def _take_ticket(self, body: bytes) -> None:
+        """NewSessionTicket (RFC 8446 section 4.6.1): its early_data says how much may be sent without a round trip."""
+        reader = Reader(body, "NewSessionTicket")
+        reader.take(8)
+        reader.vector(1)
+        reader.vector(2)
+        extensions = read_extensions(reader.vector(2))
+        early = next((each.body for each in extensions if each.type == ExtensionType.EARLY_DATA), b"")
+        self.tickets = (*self.tickets, int.from_bytes(early[:4], "big"))
+        self._conclude()
 
     def _take_protected(self, message_type: int, body: bytes) -> None:
         """Messages of TLS 1.3 after ServerHello."""
@@ -274,7 +329,10 @@ class Conversation:
                 hashed = digest(suite_hash(self._server_hello.cipher_suite), self._transcript)
                 content = certificate_verify_content(hashed)
                 self._proof = verify_proof(self._message.chain[0], self._scheme, signature, content)
-                self._conclude()
+                if not self._finish:
+                    self._conclude()
+            case HandshakeType.NEW_SESSION_TICKET if self.finished:
+                self._take_ticket(body)
             case _:
                 raise DecodeError("handshake", 0, f"message type {message_type} out of turn")
 

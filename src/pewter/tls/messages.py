@@ -38,6 +38,8 @@ class ServerKeyExchange:
     """SignatureScheme; None before TLS 1.2, which names none."""
 
     signature: bytes
+    prime: bytes = b""
+    """Of a finite-field exchange, without leading zeros."""
 
 
 def read_certificate(body: bytes) -> CertificateMessage:
@@ -86,10 +88,11 @@ def read_certificate_status(body: bytes) -> bytes:
     return response
 
 
-def read_server_key_exchange(body: bytes, version: int, *, elliptic: bool) -> ServerKeyExchange:
-    """Read ServerKeyExchange (RFC 8422 section 5.4, RFC 5246 section 7.4.3)."""
+def read_server_key_exchange(body: bytes, version: int, *, elliptic: bool, signed: bool = True) -> ServerKeyExchange:
+    """Read ServerKeyExchange (RFC 8422 section 5.4, RFC 5246 section 7.4.3); anonymous suites sign nothing."""
     reader = Reader(body, "ServerKeyExchange")
     group: int | None = None
+    prime = b""
     if elliptic:
         curve_type = reader.uint(1)
         if curve_type != 3:
@@ -97,11 +100,15 @@ def read_server_key_exchange(body: bytes, version: int, *, elliptic: bool) -> Se
         group = reader.uint(2)
         params = bytes((curve_type,)) + group.to_bytes(2, "big") + vector(reader.vector(1), 1)
     else:
-        params = b"".join(vector(reader.vector(2), 2) for _ in ("p", "g", "Ys"))
+        numbers = [reader.vector(2) for _ in ("p", "g", "Ys")]
+        params = b"".join(vector(number, 2) for number in numbers)
+        prime = numbers[0].lstrip(b"\x00")
+    if not signed:
+        return ServerKeyExchange(params, group, None, b"", prime)
     scheme = reader.uint(2) if version >= Version.TLS_1_2 else None
     signature = reader.vector(2)
     reader.end()
-    return ServerKeyExchange(params, group, scheme, signature)
+    return ServerKeyExchange(params, group, scheme, signature, prime)
 
 
 def read_certificate_verify(body: bytes) -> tuple[int, bytes]:

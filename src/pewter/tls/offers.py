@@ -4,7 +4,7 @@ The lists are broad on purpose: a review wants to know what a server answers, no
 Only suites whose certificate we can see are offered: no anonymous, PSK or Kerberos ones.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from pewter.evidence import Offer, is_ip_address
 from pewter.octets import uint16s, vector
@@ -61,44 +61,82 @@ def cipher_suites(versions: tuple[int, ...]) -> tuple[int, ...]:
     return suites
 
 
+GREASE = (0x0A0A, 0x1A1A, 0x2A2A, 0x3A3A, 0x4A4A)
+"""Values that nobody may ever use, for a suite, a group, a version, an extension and a scheme (RFC 8701)."""
+
+EMPTY_RENEGOTIATION_INFO_SCSV = 0x00FF
+FALLBACK_SCSV = 0x5600
+LARGE_HELLO_OCTETS = 3000
+"""Of padding: more than two TCP segments, as a hello with several post-quantum key shares has."""
+
+
 def make_hello(
     offer: Offer, random: bytes, session_id: bytes, shares: Sequence[KeyShare], cookie: bytes | None = None
 ) -> ClientHello:
     """The ClientHello for ``offer``.
 
     ``random`` and ``session_id`` hold 32 octets each; ``shares`` and ``cookie`` matter only where
-    TLS 1.3 is offered.  A hello that offers TLS 1.2 alone is kept plain: servers exist that close on
-    an extension they do not know, and it then decides (status_request and ALPN stay out).
+    TLS 1.3 is offered.  A hello that offers TLS 1.2 alone is kept plain unless it is to be ``rich``: servers
+    exist that close on an extension they do not know, and it then decides (status_request and ALPN stay out).
     """
     with_tls_1_3 = Version.TLS_1_3 in offer.versions
-    extensions: list[Extension] = []
-    if offer.server_name is not None and not is_ip_address(offer.server_name):
-        host_name = b"\x00" + vector(offer.server_name.encode("ascii"), 2)
-        extensions.append(Extension(ExtensionType.SERVER_NAME, vector(host_name, 2)))
-    extensions += [
-        Extension(ExtensionType.SUPPORTED_GROUPS, vector(uint16s(GROUPS), 2)),
-        Extension(ExtensionType.EC_POINT_FORMATS, b"\x01\x00"),
-        Extension(ExtensionType.RENEGOTIATION_INFO, b"\x00"),
-    ]
-    if max(offer.versions) >= Version.TLS_1_2:
-        extensions.append(Extension(ExtensionType.SIGNATURE_ALGORITHMS, vector(uint16s(SIGNATURE_SCHEMES), 2)))
-    if with_tls_1_3:
-        protocols = vector(b"h2", 1) + vector(b"http/1.1", 1)
-        share_list = b"".join(uint16s((share.group,)) + vector(share.public, 2) for share in shares)
-        extensions += [
-            Extension(ExtensionType.ALPN, vector(protocols, 2)),
-            Extension(ExtensionType.STATUS_REQUEST, b"\x01\x00\x00\x00\x00"),
-            Extension(ExtensionType.SIGNED_CERTIFICATE_TIMESTAMP, b""),
-            Extension(ExtensionType.EXTENDED_MASTER_SECRET, b""),
-            Extension(ExtensionType.SUPPORTED_VERSIONS, vector(uint16s(offer.versions), 1)),
-            Extension(ExtensionType.KEY_SHARE, vector(share_list, 2)),
-        ]
-        if cookie is not None:
-            extensions.append(Extension(ExtensionType.COOKIE, vector(cookie, 2)))
+    suites = offer.suites if offer.suites is not None else cipher_suites(offer.versions)
+    if "grease" in offer.options:
+        suites = (GREASE[0], *suites)
+    if "fallback" in offer.options:
+        suites = (*suites, FALLBACK_SCSV)
+    extensions: tuple[Extension, ...] = ()
+    if max(offer.versions) == Version.SSL_3_0:
+        suites = (*suites, EMPTY_RENEGOTIATION_INFO_SCSV)  # SSL 3.0 has no extensions
+    else:
+        extensions = tuple(_extensions(offer, shares, cookie))
     return ClientHello(
         random=random,
         legacy_version=min(max(offer.versions), int(Version.TLS_1_2)),
-        cipher_suites=cipher_suites(offer.versions),
+        cipher_suites=suites,
         session_id=session_id if with_tls_1_3 else b"",
-        extensions=tuple(extensions),
+        compression_methods=b"\x01\x00" if "compression" in offer.options else b"\x00",
+        extensions=extensions,
     )
+
+
+def _extensions(offer: Offer, shares: Sequence[KeyShare], cookie: bytes | None) -> Iterator[Extension]:
+    with_tls_1_3 = Version.TLS_1_3 in offer.versions
+    rich = with_tls_1_3 or "rich" in offer.options
+    grease = "grease" in offer.options
+    if grease:
+        yield Extension(GREASE[3], b"")
+    if offer.server_name is not None and not is_ip_address(offer.server_name):
+        host_name = b"\x00" + vector(offer.server_name.encode("ascii"), 2)
+        yield Extension(ExtensionType.SERVER_NAME, vector(host_name, 2))
+    groups = offer.groups if offer.groups is not None else tuple(map(int, GROUPS))
+    yield Extension(ExtensionType.SUPPORTED_GROUPS, vector(uint16s((GREASE[1], *groups) if grease else groups), 2))
+    yield Extension(ExtensionType.EC_POINT_FORMATS, b"\x01\x00")
+    yield Extension(ExtensionType.RENEGOTIATION_INFO, b"\x00")
+    if max(offer.versions) >= Version.TLS_1_2:
+        schemes = offer.schemes if offer.schemes is not None else SIGNATURE_SCHEMES
+        schemes = (GREASE[4], *schemes) if grease else schemes
+        yield Extension(ExtensionType.SIGNATURE_ALGORITHMS, vector(uint16s(schemes), 2))
+    protocols = offer.alpn if offer.alpn is not None else ("h2", "http/1.1") if rich else ()
+    if protocols:
+        names = b"".join(vector(each.encode("ascii"), 1) for each in protocols)
+        yield Extension(ExtensionType.ALPN, vector(names, 2))
+    if rich:
+        yield Extension(ExtensionType.STATUS_REQUEST, b"\x01\x00\x00\x00\x00")
+        yield Extension(ExtensionType.SIGNED_CERTIFICATE_TIMESTAMP, b"")
+        yield Extension(ExtensionType.EXTENDED_MASTER_SECRET, b"")
+    if rich and not with_tls_1_3:
+        yield Extension(ExtensionType.ENCRYPT_THEN_MAC, b"")
+        yield Extension(ExtensionType.SESSION_TICKET, b"")
+    if with_tls_1_3:
+        versions = (GREASE[2], *offer.versions) if grease else offer.versions
+        yield Extension(ExtensionType.SUPPORTED_VERSIONS, vector(uint16s(versions), 1))
+        yield Extension(ExtensionType.PSK_KEY_EXCHANGE_MODES, b"\x01\x01")
+        share_list = b"".join(uint16s((share.group,)) + vector(share.public, 2) for share in shares)
+        if grease:
+            share_list = uint16s((GREASE[1],)) + vector(b"\x00", 2) + share_list
+        yield Extension(ExtensionType.KEY_SHARE, vector(share_list, 2))
+        if cookie is not None:
+            yield Extension(ExtensionType.COOKIE, vector(cookie, 2))
+    if "large" in offer.options:
+        yield Extension(ExtensionType.PADDING, bytes(LARGE_HELLO_OCTETS))

@@ -14,6 +14,7 @@ _SUITE_HASHES: dict[int, hashes.HashAlgorithm] = {
 }
 _KEY_OCTETS = {0x1301: 16, 0x1302: 32, 0x1303: 32}
 _IV_OCTETS = 12
+_TAG_OCTETS = 16
 
 
 def suite_hash(cipher_suite: int) -> hashes.HashAlgorithm:
@@ -57,6 +58,26 @@ def server_handshake_traffic_secret(algorithm: hashes.HashAlgorithm, shared_secr
     return derive_secret(algorithm, handshake_secret(algorithm, shared_secret), "s hs traffic", transcript)
 
 
+def client_handshake_traffic_secret(algorithm: hashes.HashAlgorithm, shared_secret: bytes, transcript: bytes) -> bytes:
+    """``c hs traffic`` over ClientHello...ServerHello."""
+    return derive_secret(algorithm, handshake_secret(algorithm, shared_secret), "c hs traffic", transcript)
+
+
+def server_application_traffic_secret(
+    algorithm: hashes.HashAlgorithm, shared_secret: bytes, transcript: bytes
+) -> bytes:
+    """``s ap traffic`` over ClientHello...server Finished."""
+    derived = derive_secret(algorithm, handshake_secret(algorithm, shared_secret), "derived", b"")
+    master = extract(algorithm, derived, bytes(algorithm.digest_size))
+    return derive_secret(algorithm, master, "s ap traffic", transcript)
+
+
+def finished_value(algorithm: hashes.HashAlgorithm, traffic_secret: bytes, transcript: bytes) -> bytes:
+    """verify_data of Finished (RFC 8446 section 4.4.4)."""
+    key = expand_label(algorithm, traffic_secret, "finished", b"", algorithm.digest_size)
+    return extract(algorithm, key, digest(algorithm, transcript))
+
+
 def message_hash(algorithm: hashes.HashAlgorithm, first_hello: bytes) -> bytes:
     """What stands for the first ClientHello in the transcript after a retry (RFC 8446 section 4.4.1)."""
     hashed = digest(algorithm, first_hello)
@@ -64,7 +85,7 @@ def message_hash(algorithm: hashes.HashAlgorithm, first_hello: bytes) -> bytes:
 
 
 class RecordProtection:
-    """Opens the peer's protected records, one after the other."""
+    """Opens the peer's protected records, or seals ours, one after the other."""
 
     def __init__(self, cipher_suite: int, traffic_secret: bytes) -> None:
         algorithm = suite_hash(cipher_suite)
@@ -73,12 +94,21 @@ class RecordProtection:
         self._aead = ChaCha20Poly1305(self.key) if cipher_suite == 0x1303 else AESGCM(self.key)
         self._number = 0
 
-    def open(self, header: bytes, ciphertext: bytes) -> tuple[int, bytes]:
-        """Content type and content of the next record; DecodeError where it was tampered with or empty."""
+    def _nonce(self) -> bytes:
         nonce = bytes(a ^ b for a, b in zip(self.iv, self._number.to_bytes(_IV_OCTETS, "big"), strict=True))
         self._number += 1
+        return nonce
+
+    def seal(self, content_type: int, content: bytes) -> bytes:
+        """The next record of our own, whole."""
+        inner = content + bytes((content_type,))
+        header = b"\x17\x03\x03" + (len(inner) + _TAG_OCTETS).to_bytes(2, "big")
+        return header + self._aead.encrypt(self._nonce(), inner, header)
+
+    def open(self, header: bytes, ciphertext: bytes) -> tuple[int, bytes]:
+        """Content type and content of the next record; DecodeError where it was tampered with or empty."""
         try:
-            inner = self._aead.decrypt(nonce, ciphertext, header)
+            inner = self._aead.decrypt(self._nonce(), ciphertext, header)
         except (InvalidTag, ValueError) as exc:
             raise DecodeError("protected record", 0, "it does not decrypt under the handshake keys") from exc
         content = inner.rstrip(b"\x00")

@@ -19,8 +19,21 @@ class CipherSuite:
     """``ECDHE``, ``DHE``, ``RSA`` and so on; ``any`` in TLS 1.3."""
 
     authentication: str
+    """``RSA``, ``ECDSA``, ``none`` and so on."""
+
     cipher: str
     forward_secrecy: bool
+    bits: int = 0
+    """Of the cipher's key."""
+
+    is_aead: bool = False
+    mac: str = ""
+    is_export: bool = False
+    is_tls_1_3: bool = False
+    by_rfc_9325: str = ""
+    """``RECOMMENDED``, ``MUST NOT (RC4)`` and so on; empty where it says nothing."""
+
+    needs_tls_1_2: bool = False
 
 
 @functools.cache
@@ -29,7 +42,19 @@ def table() -> dict[int, CipherSuite]:
     text = importlib.resources.files(__package__).joinpath("cipher_suites.csv").read_text(encoding="ascii")
     return {
         int(row["code"], 16): CipherSuite(
-            int(row["code"], 16), row["name"], row["kx"], row["auth"], row["cipher"], row["forward_secrecy"] == "1"
+            code=int(row["code"], 16),
+            name=row["name"],
+            key_exchange=row["kx"],
+            authentication=row["auth"],
+            cipher=row["cipher"],
+            forward_secrecy=row["forward_secrecy"] == "1",
+            bits=int(row["bits"] or 0),
+            is_aead=row["aead"] == "1",
+            mac=row["mac"],
+            is_export=row["export"] == "1",
+            is_tls_1_3=row["tls13"] == "1",
+            by_rfc_9325=row["rfc9325"],
+            needs_tls_1_2=row["tls13"] != "1" and (row["aead"] == "1" or row["mac"] in {"SHA256", "SHA384"}),
         )
         for row in csv.DictReader(text.splitlines())
     }

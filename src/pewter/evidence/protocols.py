@@ -1,0 +1,107 @@
+"""What one endpoint accepts: protocol versions, cipher suites, groups and the rest of the handshake.
+
+Code points travel as integers.  Everything here was seen in answers to our own hellos.
+"""
+
+import msgspec
+
+from .observed import Seen, Unseen
+
+H2 = "h2"
+SECURE_RENEGOTIATION = "secure renegotiation"
+EXTENDED_MASTER_SECRET = "extended master secret"
+ENCRYPT_THEN_MAC = "encrypt-then-MAC"
+COMPRESSION = "compression"
+TICKETS_1_2 = "tickets in TLS 1.2"
+TICKETS_1_3 = "tickets in TLS 1.3"
+EARLY_DATA = "early data"
+FALLBACK_GUARD = "fallback guard"
+GREASE_TOLERANCE = "tolerates unknown values"
+LARGE_HELLO_TOLERANCE = "tolerates a large hello"
+"""Names of features."""
+
+
+class VersionSeen(msgspec.Struct, frozen=True):
+    """One protocol version, asked for by hellos of its own."""
+
+    version: int
+    """0x0002 for SSL 2.0, 0x0300 to 0x0304 for the others."""
+
+    outcome: str
+    """``accepted``, ``refused`` or ``unknown``."""
+
+    how: str = ""
+    """``alert protocol_version``, ``closed``, ``no answer``, or why it is not known."""
+
+
+class SuitesSeen(msgspec.Struct, frozen=True):
+    """The cipher suites that are accepted in one version."""
+
+    version: int
+    suites: tuple[int, ...]
+    """In the server's order where it has one, else in the order of our hello."""
+
+    order: str
+    """``server``; ``server, in part`` where not all of the order was learnt; ``client``; ``mixed``, where the
+    server follows the client in some choices; ``one`` where there is but one; ``not known``."""
+
+    asked: int
+    """How many suites were asked for."""
+
+    unfinished: str = ""
+    """Why the search broke off: what was not found then is not known."""
+
+
+class GroupsSeen(msgspec.Struct, frozen=True):
+    """The named groups that are accepted in TLS 1.3, or the curves in TLS 1.2 and below."""
+
+    version: int
+    groups: tuple[int, ...]
+    order: str
+    asked: int
+    unfinished: str = ""
+
+
+class FiniteField(msgspec.Struct, frozen=True):
+    """The server's Diffie-Hellman parameters (RFC 5246 section 7.4.3)."""
+
+    bits: int
+    prime_sha256: str
+    """Of the prime, most significant octet first, without leading zeros."""
+
+
+class Feature(msgspec.Struct, frozen=True):
+    """One option of the handshake."""
+
+    name: str
+    seen: Seen[bool] | Unseen
+    detail: str = ""
+
+
+class Protocol(msgspec.Struct, frozen=True):
+    """All of it, for one endpoint."""
+
+    versions: tuple[VersionSeen, ...] = ()
+    suites: tuple[SuitesSeen, ...] = ()
+    """Newest version first."""
+
+    ssl2_ciphers: tuple[int, ...] = ()
+    """Cipher kinds of three octets that SSL 2.0 offers."""
+
+    groups: tuple[GroupsSeen, ...] = ()
+    finite_field: Seen[FiniteField | None] | Unseen = Unseen("not asked")
+    """None where no ephemeral finite-field exchange is accepted."""
+
+    features: tuple[Feature, ...] = ()
+    connections: int = 0
+    slowed_down: bool = False
+    """The server began to refuse connections, so the rest was asked one at a time."""
+
+    def suites_in(self, version: int) -> SuitesSeen | None:
+        return next((each for each in self.suites if each.version == version), None)
+
+    def groups_in(self, version: int) -> GroupsSeen | None:
+        return next((each for each in self.groups if each.version == version), None)
+
+    def feature(self, name: str) -> Feature | None:
+        return next((each for each in self.features if each.name == name), None)

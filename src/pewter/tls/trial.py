@@ -1,0 +1,174 @@
+"""One hello of a search: only what the server picks is wanted, and nothing is finished.
+
+Many such hellos are sent to learn what a server accepts, so each ends as soon as the answer is there: at
+ServerHello, or for the parameters of a key exchange before TLS 1.3 at ServerKeyExchange.
+"""
+
+from dataclasses import dataclass, field
+
+from pewter.evidence import Offer
+from pewter.octets import DecodeError, Reader
+
+from .codepoints import ContentType, ExtensionType, HandshakeType, Version, alert_name, version_name
+from .hellos import ServerHello, build_client_hello, read_server_hello
+from .messages import ServerKeyExchange, read_server_key_exchange
+from .offers import EMPTY_RENEGOTIATION_INFO_SCSV, make_hello
+from .records import MAX_PLAINTEXT, MessageReader, Record, RecordReader, build_record, is_tls
+from .shares import make_share
+from .suites import suite_name, table
+
+_FATAL = 2
+
+
+@dataclass(frozen=True)
+class Picked:
+    """The server agreed."""
+
+    version: int
+    suite: int
+    group: int | None = None
+    """Of key_share or HelloRetryRequest in TLS 1.3, of ServerKeyExchange before."""
+
+    hello_retry: bool = False
+    extensions: tuple[int, ...] = ()
+    compression: int = 0
+    alpn: str | None = None
+    prime: bytes = b""
+    """Of a finite-field exchange, without leading zeros."""
+
+    scheme: int | None = None
+
+
+@dataclass(frozen=True)
+class Refused:
+    """The server would not, and said so by an alert, or by ending the connection."""
+
+    how: str
+    """``alert handshake_failure``, ``closed``, ``reset``, ``no answer``, ``other version``, ``garbled``."""
+
+    detail: str = ""
+
+    @property
+    def is_alert(self) -> bool:
+        return self.how.startswith("alert") or self.how in {"other version", "garbled"}
+
+
+Outcome = Picked | Refused
+
+
+@dataclass
+class Trial:
+    """A sans-I/O client for one hello of a search, driven like a Conversation."""
+
+    offer: Offer
+    random: bytes
+    """64 octets."""
+
+    to_key_exchange: bool = False
+    """Before TLS 1.3, read on to ServerKeyExchange."""
+
+    answer: Outcome | None = None
+    _records: RecordReader = field(default_factory=RecordReader)
+    _messages: MessageReader = field(default_factory=MessageReader)
+    _opening: bytes = b""
+    _hello: ServerHello | None = None
+    _offered: tuple[int, ...] = ()
+
+    def start(self) -> bytes:
+        shares = tuple(make_share(group) for group in self.offer.shares or ())
+        hello = make_hello(self.offer, self.random[:32], self.random[32:64], shares)
+        self._offered = hello.cipher_suites
+        message = build_client_hello(hello)
+        version = min(int(Version.TLS_1_0), *self.offer.versions)
+        pieces = (message[start : start + MAX_PLAINTEXT] for start in range(0, len(message), MAX_PLAINTEXT))
+        return b"".join(build_record(ContentType.HANDSHAKE, version, piece) for piece in pieces)
+
+    def receive(self, octets: bytes) -> bytes:
+        """Take what the peer sent; nothing is ever sent back."""
+        if self.answer is not None or not octets:
+            return b""
+        if len(self._opening) < 8:
+            self._opening += octets[:8]
+            if not is_tls(self._opening):
+                self.answer = Refused("garbled", f"no TLS: {self._opening[:8].hex(' ')}")
+                return b""
+        self._records.feed(octets)
+        try:
+            while self.answer is None and (record := self._records.next()) is not None:
+                self._take(record)
+        except DecodeError as exc:
+            self.answer = Refused("garbled", str(exc))
+        return b""
+
+    def peer_ended(self, how: str, detail: str) -> None:
+        if self.answer is None:
+            if self._hello is not None:
+                self._conclude(None)
+            else:
+                self.answer = Refused("no answer" if how == "silent" else how, detail)
+
+    def _take(self, record: Record) -> None:
+        if record.type == ContentType.ALERT:
+            reader = Reader(record.fragment, "alert")
+            level, description = reader.uint(1), reader.uint(1)
+            if level == _FATAL or description == 0:
+                self._take_alert(description)
+        elif record.type == ContentType.HANDSHAKE:
+            self._messages.feed(record.fragment)
+            while self.answer is None and (message := self._messages.next()) is not None:
+                self._take_message(*message)
+        elif self._hello is None:
+            raise DecodeError("record", 0, f"content type {record.type} in place of ServerHello")
+
+    def _take_alert(self, description: int) -> None:
+        if self._hello is not None:
+            self._conclude(None)
+        elif description == 0:
+            self.answer = Refused("closed", "the server said close_notify")
+        else:
+            self.answer = Refused(f"alert {alert_name(description)}")
+
+    def _take_message(self, message_type: int, body: bytes) -> None:
+        if self._hello is None:
+            if message_type != HandshakeType.SERVER_HELLO:
+                raise DecodeError("handshake", 0, f"message type {message_type} in place of ServerHello")
+            self._take_server_hello(read_server_hello(body))
+        elif message_type == HandshakeType.SERVER_KEY_EXCHANGE:
+            suite = table().get(self._hello.cipher_suite)
+            elliptic = suite is not None and suite.key_exchange == "ECDHE"
+            signed = suite is None or suite.authentication != "none"
+            self._conclude(read_server_key_exchange(body, self._hello.version, elliptic=elliptic, signed=signed))
+        elif message_type == HandshakeType.SERVER_HELLO_DONE:
+            self._conclude(None)
+
+    def _take_server_hello(self, hello: ServerHello) -> None:
+        if hello.version not in self.offer.versions:
+            self.answer = Refused("other version", f"answered with {version_name(hello.version)}")
+            return
+        if hello.cipher_suite not in self._offered or hello.cipher_suite == EMPTY_RENEGOTIATION_INFO_SCSV:
+            raise DecodeError("ServerHello", 0, f"chose {suite_name(hello.cipher_suite)}, which was not offered")
+        self._hello = hello
+        suite = table().get(hello.cipher_suite)
+        ephemeral = suite is not None and suite.key_exchange in {"ECDHE", "DHE"}
+        if hello.version == Version.TLS_1_3 or not (self.to_key_exchange and ephemeral):
+            self._conclude(None)
+
+    def _conclude(self, exchange: ServerKeyExchange | None) -> None:
+        hello = self._hello
+        assert hello is not None
+        group = exchange.group if exchange is not None else None
+        if hello.version == Version.TLS_1_3:
+            share = hello.extension(ExtensionType.KEY_SHARE)
+            group = Reader(share, "key_share").uint(2) if share is not None else None
+        alpn = hello.extension(ExtensionType.ALPN)
+        self.answer = Picked(
+            version=hello.version,
+            suite=hello.cipher_suite,
+            group=group,
+            hello_retry=hello.is_hello_retry,
+            extensions=tuple(each.type for each in hello.extensions),
+            compression=hello.compression_method,
+            alpn=Reader(alpn, "ALPN").nested(2, "ProtocolNameList").vector(1).decode("latin-1") if alpn else None,
+            prime=exchange.prime if exchange is not None else b"",
+            scheme=exchange.scheme if exchange is not None else None,
+        )
