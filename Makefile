@@ -27,8 +27,12 @@ schema: $(BIN)/.ready        ## write docs/pewter-review.schema.json anew from t
 figures: $(BIN)/.ready       ## measure start-up, a review through the 100 ms relay, and the share of tests
 	$(BIN)/python tests/figures.py
 
+fuzz: $(BIN)/.ready          ## fuzz every parser of hostile octets for ten minutes
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check atheris
+	$(BIN)/python tests/fuzz.py .fuzz -max_total_time=600 -max_len=4096 -timeout=10
+
 clean:
-	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis pewter-demo
+	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis .fuzz pewter-demo
 
 browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium (chromium, chromium-driver, libnss3-tools; needs root)
 	unshare -n sh -c 'ip link set lo up && exec $(BIN)/python tests/browser/agreement.py'

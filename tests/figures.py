@@ -4,22 +4,34 @@ Not a test: it only prints.  Start-up is given as a ratio to importing Typer alo
 multiple of the round trip that the lab's relay adds.
 """
 
+import asyncio
+import contextlib
 import datetime
 import shutil
+import ssl
 import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent))
 
+from pewter.evidence import Offer, Probe
+from pewter.gather.hellos import send_hello
+from pewter.gather.look import OFFERS
+from pewter.gather.protocol import ProtocolLook
+from pewter.gather.routes import Destination
+from pewter.gather.slots import Priority, Slots
 from pewter.lab.marram import WWW, Stage, marram_ferries
+from pewter.lab.relay import TcpRelay
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.lab.world import World, WorldThread
-from support.looks import CHAIN, take_in, world
+from support.looks import CHAIN, PEER, take_in, world
 from support.program import PROGRAM
+from support.tls_servers import EVERYTHING, INTERMEDIATE, Setting, started
 
 HERE = Path(__file__).parent
 ROUND_TRIP = 0.1
@@ -92,7 +104,7 @@ def round_trips() -> None:
         walls = []
         for _ in range(5):
             with world(hosts, delay_seconds=ROUND_TRIP / 2) as running:
-                evidence = take_in(running, target)
+                evidence = take_in(running, target, protocol=True)
                 walls.append(evidence.elapsed_seconds)
         wall = statistics.median(walls)
         print(
@@ -111,7 +123,7 @@ def canonical_host_of_the_demo() -> None:
     walls, chains, connections = [], [], 0
     for _ in range(5):
         with WorldThread(World(scenario, delay_seconds=ROUND_TRIP / 2)) as running:
-            evidence = take_in(running, WWW, paths=("/", f"{WWW}/timetable?day=sat"))
+            evidence = take_in(running, WWW, paths=("/", f"{WWW}/timetable?day=sat"), protocol=True)
         lengths = {"typed": 0.0, "found": 0.0}
         for journey in evidence.journeys:
             kind = "found" if journey.reason.startswith("found") else "typed"
@@ -131,6 +143,94 @@ def canonical_host_of_the_demo() -> None:
     )
 
 
+# The protocol look
+
+
+@contextlib.contextmanager
+def relayed(port: int):
+    """A port that leads to ``port`` through the relay, in an event loop of its own."""
+    loop = asyncio.new_event_loop()
+    thread = threading.Thread(target=loop.run_forever, daemon=True)
+    thread.start()
+    relay = asyncio.run_coroutine_threadsafe(TcpRelay(port, ROUND_TRIP / 2).start(), loop).result(5)
+    yield relay.port
+    asyncio.run_coroutine_threadsafe(relay.stop(), loop).result(5)
+    loop.call_soon_threadsafe(loop.stop)
+    thread.join(5)
+
+
+async def look_at_protocol(port: int, limit: int = 8):
+    """The first hellos and the protocol look, as a review takes them; wall seconds and the look."""
+    destination = Destination("127.0.0.1", port, "127.0.0.1", port)
+    slots = Slots(limit)
+    begun = time.perf_counter()
+
+    async def first(versions: tuple[int, ...]) -> Probe:
+        offer = Offer(versions, PEER)
+        async with slots.connection(destination.address, Priority.HANDSHAKE):
+            return Probe(offer, (await send_hello(offer, destination, 10)).answer)
+
+    probes = tuple(await asyncio.gather(*map(first, OFFERS)))
+    look = ProtocolLook(PEER, destination, slots, 10, probes)
+    await look.run()
+    return time.perf_counter() - begun, look, slots.made
+
+
+async def bare_handshakes(port: int, count: int) -> float:
+    """As many handshakes by the standard ssl module, eight at a time."""
+    context = ssl.create_default_context()
+    context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+    gate = asyncio.Semaphore(8)
+
+    async def one() -> None:
+        async with gate:
+            _, writer = await asyncio.open_connection("127.0.0.1", port, ssl=context)
+            writer.transport.abort()
+
+    begun = time.perf_counter()
+    await asyncio.gather(*(one() for _ in range(count)))
+    return time.perf_counter() - begun
+
+
+def protocol_looks() -> None:
+    settings = {
+        "modern (nginx, 2 versions)": Setting("nginx", ("TLSv1.2", "TLSv1.3"), INTERMEDIATE, ("RSA 2048", "P-256"), True),
+        "wide open (nginx, 3 old versions)": Setting("nginx", ("TLSv1", "TLSv1.1", "TLSv1.2"), EVERYTHING, ("RSA 2048", "P-256"), True),
+    }  # fmt: skip
+    for title, setting in settings.items():
+        with tempfile.TemporaryDirectory() as folder, started(setting, Path(folder)) as port:
+            asyncio.run(look_at_protocol(port))
+            near, look, made = min((asyncio.run(look_at_protocol(port)) for _ in range(3)), key=lambda each: each[0])
+            bare = min(asyncio.run(bare_handshakes(port, made)) for _ in range(3))
+            with relayed(port) as far:
+                wall = min(asyncio.run(look_at_protocol(far))[0] for _ in range(3))
+                depth = min(asyncio.run(look_at_protocol(far, 10_000))[0] for _ in range(3))
+        suites = sum(len(seen.suites) for seen in look.protocol.suites)
+        print(
+            f"protocol look, {title}: {suites} suites, {made} connections, {wall:.2f} s through the relay "
+            f"({wall / ROUND_TRIP:.0f} round trips; {depth / ROUND_TRIP:.1f} deep without the limit of 8); on loopback "
+            f"{near:.2f} s, {near / bare:.1f} times as many bare ssl handshakes"
+        )
+
+
+def chains() -> None:
+    """What the tests of pki print."""
+    command = [
+        sys.executable,
+        "-m",
+        "pytest",
+        "-q",
+        "-s",
+        "-k",
+        "hostile or four or agrees_with_openssl or left_out",
+        "tests/pki",
+    ]
+    shown = subprocess.run(command, cwd=HERE.parent, capture_output=True, text=True).stdout
+    for line in shown.splitlines():
+        if any(word in line for word in ("PKITS", "hostile pool", "chain of 4", "generated chains")):
+            print(line.lstrip("."))
+
+
 def share_of_tests() -> None:
     def lines(paths):
         text = (path.read_text(encoding="utf-8").splitlines() for path in paths)
@@ -146,4 +246,6 @@ if __name__ == "__main__":
     start_up()
     round_trips()
     canonical_host_of_the_demo()
+    protocol_looks()
+    chains()
     share_of_tests()

@@ -70,7 +70,7 @@ def test_every_section_is_read(tmp_path):
         ("[expect]\nhsts_age = 1\n", "unknown key expect.hsts_age; allowed here: minimum_protocol"),
         ("[expect]\nhsts_minimum_age = '5 weeks'\n", "expect.hsts_minimum_age is '5 weeks'; write it as \"365 days\"."),
         ("[expect]\nexpiring_days = 'x'\n", "expect.expiring_days: Expected `int`, got `str`."),
-        ("[expect]\nminimum_protocol = 'TLS 9'\n", "expect.minimum_protocol is 'TLS 9'; allowed: SSL 3.0, TLS 1.0"),
+        ("[expect]\nminimum_protocol = 'TLS 9'\n", "expect.minimum_protocol is 'TLS 9'; allowed: SSL 2.0, SSL 3.0"),
         ("[levels]\n'hsts/absent' = 'awful'\n", "allowed: breaks, exposes, weakens, note."),
         ("[levels]\n'hsts/absurd' = 'note'\n", "is no rule"),
         ("[[accept]]\ngap = 'x/y'\nwhere = 'a'\nbecause = 'b'\nuntil = 2027-01-01\n", "accept.gap 'x/y' is no rule"),

@@ -1,5 +1,6 @@
 """The built program on files in a temporary folder: what a user types, sees and finds."""
 
+import datetime
 import json
 import signal
 import subprocess
@@ -8,6 +9,7 @@ import time
 import pytest
 
 from pewter.judge.review import read_review
+from pewter.lab.authority import DAY, issue_ca, issue_server
 from support.looks import at_ports
 from support.peers import closed_port, peer, sends, stays_silent
 from support.program import PROGRAM, environment, pewter, pewter_running
@@ -44,7 +46,7 @@ def test_demo_shows_what_is_wrong_and_what_to_do_first(demo):
     folder, run = demo
     first, second, *_ = run.stdout.splitlines()
     assert first == "■ www.marram-ferries.example: Some visitors are stopped or warned."
-    assert second.startswith("  7 breaks · 9 exposes · 13 weakens · 5 notes   (9 names, ")
+    assert second.startswith("  7 breaks · 9 exposes · 14 weakens · 8 notes   (9 names, ")
     assert "chain/incomplete" in run.stdout
     assert "Skerry Trust Issuing CA 3 is at http://ca.skerry-trust.example/issuing-ca-3.crt." in " ".join(
         run.stdout.split()
@@ -247,3 +249,26 @@ def test_proxy_of_the_environment_is_not_used_but_mentioned(tmp_path):
         )  # fmt: skip
     assert "HTTPS_PROXY is set" in run.stdout
     assert "200 over plain http" in run.stdout
+
+
+def test_roots_and_certificate_files_that_are_given(tmp_path):
+    """--trust-only takes the place of the root stores; --certificate finds a renewed file that is not loaded."""
+    with pewter_running("demo", "--stay", "--stage", "mended", folder=tmp_path, until="stays up until Ctrl-C"):
+        folder = tmp_path / "pewter-demo"
+        site_file = (folder / "pewter.toml").read_text(encoding="utf-8")
+        (folder / "pewter.toml").write_text(
+            site_file.replace("trust = [", "trust_only = [").replace("revocation = true", 'certificates = ["new.pem"]'),
+            encoding="utf-8",
+        )
+        now = datetime.datetime.now(datetime.UTC)
+        issuer = issue_ca("Another CA", None, now - DAY, now + DAY)
+        (folder / "new.pem").write_bytes(issue_server(["status.marram-ferries.example"], issuer, now, now + DAY).pem)
+        run = pewter("review", "status.marram-ferries.example", "--gentle", folder=folder)
+        assert (run.returncode, "date/not-loaded" in run.stdout) == (1, True), run.stderr
+        assert "(--trust-only)" in run.stdout
+        assert "Mozilla" not in run.stdout
+
+        logs = pewter("review", "status.marram-ferries.example", "--ct-logs", "new.pem", folder=folder)
+        assert (logs.returncode, "holds no public key of a log" in logs.stderr) == (2, True)
+        both = pewter("review", "x.example", "--trust", "new.pem", "--trust-only", "new.pem", folder=folder)
+        assert (both.returncode, "give one of them" in both.stderr) == (2, True)

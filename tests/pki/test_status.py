@@ -63,6 +63,7 @@ REVOKED, UNKNOWN = x509_ocsp.OCSPCertStatus.REVOKED, x509_ocsp.OCSPCertStatus.UN
         pytest.param(ocsp_response(issuer=root(), of=leaf()), StatusKind.FOREIGN, "about serial", id="for-another-issuer"),
         pytest.param(ocsp_response(next_update=NOW), StatusKind.STALE, "ran out 2026-11-23 12:00", id="stale-at-the-limit"),
         pytest.param(ocsp_response(this_update=NOW), StatusKind.GOOD, "good", id="begins-at-the-limit"),
+        pytest.param(ocsp_response(this_update=NOW + DAY / 288), StatusKind.GOOD, "good", id="five-minutes-ahead-by-another-clock"),
         pytest.param(ocsp_response(this_update=NOW + DAY, next_update=NOW + 2 * DAY), StatusKind.AHEAD, "valid from", id="ahead"),
         pytest.param(UNSUCCESSFUL.public_bytes(serialization.Encoding.DER), StatusKind.NOT_SUCCESSFUL, "tryLater", id="try-later"),
         pytest.param(b"", StatusKind.MALFORMED, "OCSPResponse", id="empty"),

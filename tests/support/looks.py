@@ -45,7 +45,7 @@ def take(
         whole_seconds=whole,
         step_seconds=step,
         protocol=protocol,
-        **more,
+        **{"max_covered_names": 0, **more},
     )
     return asyncio.run(look(options, NoProgress()))
 

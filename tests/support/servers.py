@@ -31,20 +31,28 @@ def free_port() -> int:
 
 
 @contextlib.contextmanager
-def running(command: list[str], port: int, folder: Path) -> Iterator[None]:
-    """A server process until the end of the block; only this very process is ended."""
+def running(command: list[str], port: int, folder: Path, ready: bytes | None = None) -> Iterator[None]:
+    """A server process until the end of the block; only this very process is ended.
+
+    It is up once it takes a connection, or, where ``ready`` is given, once it has printed that.
+    """
     with (folder / "server.log").open("wb") as log:
         process = subprocess.Popen(command, cwd=folder, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
     try:
-        wait_for(port, process, folder / "server.log")
+        wait_for(port, process, folder / "server.log", ready)
         yield
     finally:
         process.terminate()
         process.wait(10)
 
 
-def wait_for(port: int, process: subprocess.Popen[bytes], log: Path) -> None:
+def wait_for(port: int, process: subprocess.Popen[bytes], log: Path, ready: bytes | None = None) -> None:
     for _ in range(200):
+        if ready is not None:
+            if ready in log.read_bytes():
+                return
+            time.sleep(0.05)
+            continue
         with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
             return
         if process.poll() is not None:

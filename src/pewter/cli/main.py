@@ -49,6 +49,19 @@ FailOn = Annotated[
     str, typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 at this level: breaks, exposes, weakens or note.")
 ]
 
+Routes = Annotated[
+    list[str] | None,
+    typer.Option(metavar="NAME[:PORT]=ADDRESS[:PORT]", help="Connect there instead of asking the name service."),
+]
+Resolver = Annotated[str | None, typer.Option(metavar="ADDRESS[:PORT]", help="The DNS resolver to ask.")]
+Trust = Annotated[
+    list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside the root stores.")
+]
+TrustOnly = Annotated[
+    list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust in place of the root stores.")
+]
+AsOf = Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")]
+
 
 @app.command()
 def review(
@@ -60,17 +73,10 @@ def review(
     path: Annotated[
         list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
     ] = None,
-    route: Annotated[
-        list[str] | None,
-        typer.Option(metavar="NAME[:PORT]=ADDRESS[:PORT]", help="Connect there instead of asking the name service."),
-    ] = None,
-    resolver: Annotated[str | None, typer.Option(metavar="ADDRESS[:PORT]", help="The DNS resolver to ask.")] = None,
-    trust: Annotated[
-        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside the root stores.")
-    ] = None,
-    trust_only: Annotated[
-        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust in place of the root stores.")
-    ] = None,
+    route: Routes = None,
+    resolver: Resolver = None,
+    trust: Trust = None,
+    trust_only: TrustOnly = None,
     certificate: Annotated[
         list[Path] | None,
         typer.Option(metavar="FILE", help="Certificates as they lie on the server, to see whether they are loaded."),
@@ -82,6 +88,10 @@ def review(
         list[Path] | None,
         typer.Option(metavar="FILE", help="Public keys of CT logs (PEM), to verify signed timestamps."),
     ] = None,
+    gentle: Annotated[
+        bool,
+        typer.Option("--gentle", help="One connection at a time to each address, for servers under strain."),
+    ] = False,
     har: Annotated[
         list[Path] | None,
         typer.Option(metavar="FILE", help="Judge a HAR recording of a browser too, as behind a login."),
@@ -89,7 +99,7 @@ def review(
     suppose: Annotated[
         list[str] | None, typer.Option(metavar="hsts", help="Judge as if every name sent the recommended HSTS.")
     ] = None,
-    as_of: Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")] = None,
+    as_of: AsOf = None,
     timeout: Annotated[float | None, typer.Option(metavar="SECONDS", help="For the whole review (60).")] = None,
     fail_on: FailOn = "exposes",
     write: Annotated[
@@ -112,6 +122,7 @@ def review(
         certificates=tuple(certificate or ()),
         ct_logs=tuple(ct_logs or ()),
         revocation=revocation,
+        gentle=gentle,
         har=tuple(har or ()),
         suppose=tuple(suppose or ()),
         as_of=as_of,
@@ -139,26 +150,17 @@ def bundle(
     live: Annotated[
         str | None, typer.Option(metavar="HOST[:PORT]", help="Compare with what this host serves now.")
     ] = None,
-    route: Annotated[
-        list[str] | None,
-        typer.Option(metavar="NAME[:PORT]=ADDRESS[:PORT]", help="For --live: connect there."),
-    ] = None,
-    resolver: Annotated[
-        str | None, typer.Option(metavar="ADDRESS[:PORT]", help="For --live and --fetch: the DNS resolver to ask.")
-    ] = None,
+    route: Routes = None,
+    resolver: Resolver = None,
     fetch: Annotated[
         bool, typer.Option("--fetch", help="Fetch missing intermediates from the addresses in the certificates.")
     ] = False,
-    trust: Annotated[
-        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside the root stores.")
-    ] = None,
-    trust_only: Annotated[
-        list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust in place of the root stores.")
-    ] = None,
+    trust: Trust = None,
+    trust_only: TrustOnly = None,
     passphrase_file: Annotated[
         Path | None, typer.Option(metavar="FILE", help="The passphrase of encrypted keys; else it is asked for.")
     ] = None,
-    as_of: Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")] = None,
+    as_of: AsOf = None,
     fail_on: FailOn = "exposes",
     write: Annotated[
         Path | None, typer.Option("--write", "-w", metavar="FILE", help="Write the mended chain as PEM, leaf first.")

@@ -30,6 +30,8 @@ from .site_file import NAME, SiteFile, read_site_file
 
 MAX_TRUST_FILE = 16 << 20
 INTERRUPTED = 130
+GENTLE_SECONDS = 300.0
+"""For the whole review, where it makes one connection at a time."""
 
 
 @dataclass(frozen=True)
@@ -47,6 +49,7 @@ class ReviewCommand:
     certificates: tuple[Path, ...] = ()
     ct_logs: tuple[Path, ...] = ()
     revocation: bool = False
+    gentle: bool = False
     har: tuple[Path, ...] = ()
     suppose: tuple[str, ...] = ()
     as_of: str | None = None
@@ -131,7 +134,9 @@ def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[
     paths = (*command.paths, *(target.path for target in typed if target.path is not None))
     if not command.targets:
         paths = (*site_file.site.paths, *paths)
-    timeout = command.timeout if command.timeout is not None else site_file.look.timeout or 60.0
+    gentle = command.gentle or site_file.look.gentle
+    usual = GENTLE_SECONDS if gentle else 60.0
+    timeout = command.timeout if command.timeout is not None else site_file.look.timeout or usual
     if not 0 < timeout <= 3600:
         raise UsageError(f"--timeout is {timeout:g}; allowed are more than 0 and at most 3600 seconds.")
     trust_only = command.trust_only or tuple(folder / name for name in site_file.look.trust_only)
@@ -152,6 +157,7 @@ def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[
         given_certificates=tuple(der for file in certificate_files for der in read_certificate_file(file)),
         given_logs=tuple(log for file in log_files for log in read_log_file(file)),
         revocation=command.revocation or site_file.look.revocation,
+        connections_per_address=1 if gentle else 8,
         whole_seconds=timeout,
         step_seconds=min(10.0, timeout),
     )

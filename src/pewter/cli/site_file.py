@@ -35,6 +35,7 @@ class LookSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     certificates: tuple[str, ...] = ()
     ct_logs: tuple[str, ...] = ()
     revocation: bool = False
+    gentle: bool = False
     timeout: float | None = None
 
 

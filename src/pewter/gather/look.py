@@ -71,9 +71,6 @@ from .slots import Priority, Slots
 OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version.TLS_1_0),))
 """The hellos that every endpoint gets, each on a connection of its own."""
 
-MAX_COVERED_NAMES = 20
-"""Names of certificates that are not under review and are looked up."""
-
 STAPLE_TRIES = 2
 STAPLE_PAUSE_SECONDS = 0.5
 _HOST_NAME = re.compile(r"(?=.{1,253}\Z)(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63}")
@@ -121,6 +118,9 @@ class LookOptions:
 
     certificates_only: bool = False
     """One hello to each address of the targets and no request: what certificates are there?"""
+
+    max_covered_names: int = 20
+    """Names of certificates that are not under review and are looked up."""
 
     chains: tuple[tuple[Certificate, ...], ...] = ()
     """Chains that nobody served, whose missing issuers are to be fetched."""
@@ -478,7 +478,7 @@ class _Look:
 
     def _look_up_covered(self, name: str) -> None:
         """A name that shares the certificate: does it resolve?"""
-        if name in self._names or name in self._covered or len(self._covered) >= MAX_COVERED_NAMES:
+        if name in self._names or name in self._covered or len(self._covered) >= self._options.max_covered_names:
             return
         if not _HOST_NAME.fullmatch(name) or self._options.routes.for_name(name, 443):
             return

@@ -60,6 +60,9 @@ PAUSES_SECONDS = (0.5, 1.5, 3.0)
 TRIAL_SECONDS = 5.0
 TICKET_SECONDS = 1.5
 MAX_ORDER_ROUNDS = 8
+MAX_GROUP_PAIRS = 8
+"""Pairs of groups that are held against each other: of the order of groups only the first matter."""
+
 MAX_CONNECTIONS = 400
 """Of one endpoint: more than a server with every suite of the table in four versions asks for."""
 
@@ -119,7 +122,7 @@ class ProtocolLook:
             ssl2_ciphers=self._ssl2_ciphers,
             groups=tuple(seen for _, seen in sorted(self._groups.items(), reverse=True)),
             finite_field=self._finite_field,
-            features=tuple(self._features.values()),
+            features=tuple(feature for _, feature in sorted(self._features.items())),
             connections=self.connections,
             slowed_down=self.slots.is_slow(self.destination.address),
         )
@@ -149,7 +152,7 @@ class ProtocolLook:
         accepted = {version for version, seen in self._versions.items() if seen.outcome == "accepted"}
         work: list[Awaitable[None]] = [self._search_suites(version) for version in sorted(accepted, reverse=True)]
         if Version.TLS_1_3 in accepted:
-            work += [self._search_groups(), self._ask_tickets()]
+            work += [self._search_groups(int(Version.TLS_1_3)), self._ask_tickets()]
         work += [self._ask_tolerance(option) for option in ("grease", "large")]
         work += [self._ask_nameless(None), self._ask_nameless(UNKNOWN_HOST), self._ask_other_key(), self._ask_h2()]
         old = [version for version in OLD_VERSIONS if version in accepted]
@@ -234,7 +237,6 @@ class ProtocolLook:
             why = unfinished[0] if unfinished else ""
             self._suites[version] = SuitesSeen(version, picks.guess(usual_place), order, asked, why)
 
-        keep("not known")
         self._suites[version] = SuitesSeen(version, (), "not known", asked, "not reached before the deadline")
         await _all(_find(part, pick) for part in parts)
         if not picks.found and version == Version.TLS_1_3 and not unfinished:
@@ -264,7 +266,7 @@ class ProtocolLook:
         order = tell_order(found, forward, backward)
         if order != "server":
             return order
-        left = max(len(found), 12)
+        left = max(len(found), 12) if usual is not None else MAX_GROUP_PAIRS
         for _ in range(MAX_ORDER_ROUNDS):
             pairs = picks.open_pairs(picks.guess(usual))[:left]
             if not pairs:
@@ -299,36 +301,28 @@ class ProtocolLook:
 
     # Groups
 
-    async def _search_groups(self) -> None:
-        version = int(Version.TLS_1_3)
-        asked = sum(map(len, TLS_1_3_GROUPS))
+    async def _search_groups(self, version: int, suites: Sequence[int] | None = None) -> None:
+        """Groups by HelloRetryRequest in TLS 1.3; curves by ServerKeyExchange with these ``suites`` before it."""
+        parts = TLS_1_3_GROUPS if version == Version.TLS_1_3 else OLD_CURVES
+        asked = sum(map(len, parts))
         picks, unfinished = Picks(), list[str]()
 
         async def pick(groups: Sequence[int]) -> int | None:
-            offer = Offer((version,), self.name, groups=tuple(map(int, groups)), shares=())
-            return await self._pick(offer, groups, picks, unfinished, lambda answer: answer.group)
+            shares = () if version == Version.TLS_1_3 else None
+            offer = Offer((version,), self.name, tuple(suites) if suites else None, tuple(map(int, groups)), shares)
+            return await self._pick(
+                offer, groups, picks, unfinished, lambda answer: answer.group, to_key_exchange=suites is not None
+            )
 
-        self._groups[version] = GroupsSeen(version, (), "not known", asked, "not reached before the deadline")
-        await _all(_find(tuple(map(int, part)), pick) for part in TLS_1_3_GROUPS)
-        why = unfinished[0] if unfinished else "" if picks.found else "no answer to a hello without key shares"
-        self._groups[version] = GroupsSeen(version, picks.guess(), "not known", asked, why)
-        order = await self._find_order(picks, pick)
-        self._groups[version] = GroupsSeen(version, picks.guess(), order, asked, why)
+        def keep(order: str, why: str) -> None:
+            self._groups[version] = GroupsSeen(version, picks.guess(), order, asked, why)
 
-    async def _search_curves(self, version: int, suites: Sequence[int]) -> None:
-        asked = sum(map(len, OLD_CURVES))
-        picks, unfinished = Picks(), list[str]()
-
-        async def pick(groups: Sequence[int]) -> int | None:
-            offer = Offer((version,), self.name, tuple(suites), groups=tuple(map(int, groups)))
-            return await self._pick(offer, groups, picks, unfinished, lambda answer: answer.group, to_key_exchange=True)
-
-        self._groups[version] = GroupsSeen(version, (), "not known", asked, "not reached before the deadline")
-        await _all(_find(tuple(map(int, part)), pick) for part in OLD_CURVES)
-        why = unfinished[0] if unfinished else ""
-        self._groups[version] = GroupsSeen(version, picks.guess(), "not known", asked, why)
-        order = await self._find_order(picks, pick)
-        self._groups[version] = GroupsSeen(version, picks.guess(), order, asked, why)
+        keep("not known", "not reached before the deadline")
+        await _all(_find(tuple(map(int, part)), pick) for part in parts)
+        silent = not picks.found and version == Version.TLS_1_3
+        why = unfinished[0] if unfinished else "no answer to a hello without key shares" if silent else ""
+        keep("not known", why)
+        keep(await self._find_order(picks, pick), why)
 
     # Options
 
@@ -338,7 +332,7 @@ class ProtocolLook:
             code for part in suites_for(version)[:2] for code in part if table()[code].key_exchange == "ECDHE"
         )
         finite = tuple(code for part in suites_for(version)[:2] for code in part if table()[code].key_exchange == "DHE")
-        curves = self._search_curves(version, elliptic)
+        curves = self._search_groups(version, elliptic)
         await _all([self._ask_rich_hello(version), self._ask_finite_field(version, finite), curves])
 
     async def _ask_rich_hello(self, version: int) -> None:

@@ -2,11 +2,12 @@
 
 from collections.abc import Callable, Iterator
 
+from pewter.evidence import Alert, Ended, Handshake, NoConnection, Unseen
 from pewter.pki import Certificate, FaultKind
 
 from . import chain_keys, chain_status
 from .case import Case, ServedChain
-from .outcomes import Gap, Holds, Level, RuleOutcome
+from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .rules import Rule, rule
 
 _PATH = "RFC 5280 section 6.1"
@@ -200,6 +201,29 @@ def superfluous(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, "nothing superfluous")
 
 
+@rule("chain/default-differs", level=Level.NOTE, sources=("RFC 6066 section 3", "RFC 9325 section 3.7"))
+def default_differs(case: Case) -> Iterator[RuleOutcome]:
+    """What a client gets that sends no server name, or one that the server does not know."""
+    for endpoint in case.endpoints:
+        leaves = {handshake.chain[0] for handshake in endpoint.handshakes}
+        probe = next((each for each in endpoint.nameless if each.offer.server_name is None), None)
+        if probe is None or not leaves:
+            continue
+        where = case.place(endpoint)
+        match probe.answer:
+            case Handshake(chain=chain) if chain[0] in leaves:
+                yield Holds(where, "the same certificate without a server name")
+            case Handshake(chain=chain):
+                leaf = case.certificate(chain[0])
+                title = leaf.title if isinstance(leaf, Certificate) else "a certificate that cannot be read"
+                own = f"{title} (SHA-256 {chain[0][:8]})"
+                yield Gap(where, f"without a server name: {own}", "the same certificate", cause=own)
+            case Alert() | Ended():
+                yield Holds(where, "refused without a server name")
+            case NoConnection(detail=reason) | Unseen(reason=reason):
+                yield Unknown(where, f"without a server name: {reason}")
+
+
 RULES = (
     incomplete,
     untrusted,
@@ -211,6 +235,7 @@ RULES = (
     stores_disagree,
     wrong_order,
     superfluous,
+    default_differs,
     *chain_keys.RULES,
     *chain_status.RULES,
 )

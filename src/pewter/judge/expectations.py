@@ -30,6 +30,8 @@ class Expectations(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     clock_tolerance: datetime.timedelta = datetime.timedelta(minutes=5)
     rsa_minimum_bits: int = 2048
     curve_minimum_bits: int = 224
+    finite_field_minimum_bits: int = 2048
+    finite_field_broken_bits: int = 1024
     timestamps: int = 2
     timestamps_long: int = 3
     timestamps_long_life: datetime.timedelta = datetime.timedelta(days=180)
@@ -87,6 +89,14 @@ SOURCES: dict[str, tuple[str, str]] = {
     "curve_minimum_bits": (
         "the smallest curve of a certificate on the path",
         "RFC 9325 section 4.5",
+    ),
+    "finite_field_minimum_bits": (
+        "the shortest prime of a finite-field key exchange",
+        "RFC 9325 section 4.5; RFC 7919 section 4",
+    ),
+    "finite_field_broken_bits": (
+        "the size below which such a prime counts as broken",
+        "Pewter's baseline: 512 bits were broken in practice, 1024 are in reach",
     ),
     "timestamps": (
         "how many logs have to vouch for a publicly trusted certificate",

@@ -2,17 +2,21 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import Alert, Endpoint, NoConnection, Probe, Unseen
+from pewter.evidence import Alert, Endpoint, NoConnection, Probe, Unseen, VersionSeen
 from pewter.tls import Version, alert_name, version_name, version_of_name
 
+from . import protocol_suites
 from .case import Case, why_no_handshake
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .rules import rule
 
 
 def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
-    """Versions in which a handshake came about."""
-    return frozenset(handshake.version for handshake in endpoint.handshakes)
+    """Versions that were agreed on, in a whole handshake or in a search."""
+    searched = endpoint.protocol.versions if endpoint.protocol is not None else ()
+    return frozenset(handshake.version for handshake in endpoint.handshakes) | {
+        seen.version for seen in searched if seen.outcome == "accepted"
+    }
 
 
 def _probes_for(endpoint: Endpoint, version: int) -> tuple[Probe, ...]:
@@ -26,10 +30,14 @@ def obsolete(case: Case) -> Iterator[RuleOutcome]:
     for endpoint in case.endpoints:
         where = case.place(endpoint)
         for version in sorted(each for each in Version if each < minimum):
+            title = version_name(version)
+            searched = _search_for(endpoint, version)
+            if searched is not None:
+                yield _judge_search(case, where, searched)
+                continue
             probes = _probes_for(endpoint, version)
             if not probes:
                 continue
-            title = version_name(version)
             if version in accepted_versions(endpoint):
                 wanted = f"{case.expect.minimum_protocol} or newer only"
                 yield Gap(where, f"{title} accepted", wanted, cause="obsolete versions")
@@ -37,6 +45,24 @@ def obsolete(case: Case) -> Iterator[RuleOutcome]:
                 yield Unknown(where, f"{title}: {_why_not_asked(endpoint, probes)}")
             else:
                 yield Holds(where, f"{title} refused{_how(probes[0])}")
+
+
+def _search_for(endpoint: Endpoint, version: int) -> VersionSeen | None:
+    versions = endpoint.protocol.versions if endpoint.protocol is not None else ()
+    return next((seen for seen in versions if seen.version == version), None)
+
+
+def _judge_search(case: Case, where: str, searched: VersionSeen) -> RuleOutcome:
+    title = version_name(searched.version)
+    match searched.outcome:
+        case "accepted":
+            wanted = f"{case.expect.minimum_protocol} or newer only"
+            return Gap(where, f"{title} accepted", wanted, cause="obsolete versions")
+        case "refused":
+            by = f" by {searched.how}" if searched.how.startswith("alert") else ""
+            return Holds(where, f"{title} refused{by}")
+        case _:
+            return Unknown(where, f"{title}: {searched.how}")
 
 
 def _why_not_asked(endpoint: Endpoint, probes: tuple[Probe, ...]) -> str:
@@ -97,4 +123,4 @@ def key_not_proven(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(case.place(endpoint), "the key belongs to the certificate")
 
 
-RULES = (obsolete, too_old_only, no_tls13, key_not_proven)
+RULES = (obsolete, too_old_only, no_tls13, *protocol_suites.RULES, key_not_proven)

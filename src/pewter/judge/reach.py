@@ -11,16 +11,21 @@ from pewter.evidence import (
     Name,
     NoConnection,
     NotTls,
+    Protocol,
     Seen,
     StopCause,
     Stopped,
     Unseen,
 )
-from pewter.tls import alert_name, version_name
+from pewter.tls import alert_name, suite_name, version_name
+from pewter.tls.codepoints import group_name
 
 from .case import Case, why_no_handshake
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .protocol import accepted_versions
 from .rules import rule
+
+_SHOWN_SUITES = 4
 
 
 @rule("reach/no-address", level=Level.BREAKS, sources=("RFC 1035 section 3.4.1", "RFC 3596 section 2.1"))
@@ -142,7 +147,7 @@ def unlike_addresses(case: Case) -> Iterator[RuleOutcome]:
         views = {endpoint.address: _view(case, endpoint) for endpoint in endpoints}
         differing = [
             f"{subject} ({'; '.join(f'{address}: {view[subject]}' for address, view in views.items())})"
-            for subject in ("certificate", "versions", "home page")
+            for subject in ("certificate", "versions", "suites", "groups", "home page")
             if len({view[subject] for view in views.values() if view[subject]}) > 1
         ]
         if differing:
@@ -153,7 +158,8 @@ def unlike_addresses(case: Case) -> Iterator[RuleOutcome]:
 
 def _view(case: Case, endpoint: Endpoint) -> dict[str, str]:
     leaves = sorted({handshake.chain[0][:8] for handshake in endpoint.handshakes})
-    versions = sorted({handshake.version for handshake in endpoint.handshakes}, reverse=True)
+    versions = sorted(accepted_versions(endpoint), reverse=True)
+    protocol = endpoint.protocol
     home = ""
     for journey, start in case.ways_in("https"):
         if start.host == endpoint.name and start.target == "/" and journey.by_address == endpoint.address:
@@ -163,8 +169,31 @@ def _view(case: Case, endpoint: Endpoint) -> dict[str, str]:
     return {
         "certificate": " and ".join(leaves),
         "versions": ", ".join(map(version_name, versions)),
+        "suites": _own_suites(case, protocol, endpoint.name) if protocol is not None else "",
+        "groups": _groups_in_words(protocol) if protocol is not None else "",
         "home page": home,
     }
+
+
+def _own_suites(case: Case, protocol: Protocol, name: str) -> str:
+    """The suites that not every address of the name has; empty where a search broke off, which is no difference."""
+    everywhere = [each.protocol for each in case.endpoints_of(name) if each.protocol is not None]
+    if any(seen.unfinished for each in everywhere for seen in each.suites):
+        return ""
+    common = frozenset.intersection(*map(_all_suites, everywhere))
+    own = [suite_name(code).removeprefix("TLS_") for code in sorted(_all_suites(protocol) - common)]
+    more = f" and {len(own) - _SHOWN_SUITES} more" if len(own) > _SHOWN_SUITES else ""
+    return ", ".join(own[:_SHOWN_SUITES]) + more or "no other than the rest"
+
+
+def _all_suites(protocol: Protocol) -> frozenset[int]:
+    return frozenset(code for seen in protocol.suites for code in seen.suites)
+
+
+def _groups_in_words(protocol: Protocol) -> str:
+    if any(seen.unfinished for seen in protocol.groups):
+        return ""
+    return ", ".join(sorted({group_name(group) for seen in protocol.groups for group in seen.groups}))
 
 
 @rule("reach/port-80", level=Level.NOTE, sources=("RFC 6797 section 7.2",))

@@ -129,7 +129,11 @@ def _as_found(ca: _Authority) -> Servers:
         ("192.0.2.31",): {TIMETABLE: VirtualHost(timetable, timetable_old, server="nginx")},
         ("192.0.2.40",): {
             FREIGHT: VirtualHost(
-                _freight_as_found, (freight_leaf,), old_versions=_OLD_VERSIONS, server="Microsoft-IIS/10.0"
+                _freight_as_found,
+                (freight_leaf,),
+                old_versions=_OLD_VERSIONS,
+                server="Microsoft-IIS/10.0",
+                is_modern=False,
             )
         },
         ("192.0.2.50",): {STAFF: VirtualHost(_circle, ca.server(STAFF, left=12))},

@@ -17,7 +17,7 @@ from pewter.tls.hellos import ClientHello, read_client_hello, read_offered_versi
 from pewter.tls.records import MessageReader, RecordReader
 
 from .authority import Issued
-from .old_tls import alert_protocol_version, answer_in_old_version
+from .old_tls import alert_protocol_version, answer_in_old_version, ask_for_hybrid, asks_for_hybrid
 from .serving import Serve, copy_stream, listen, port_of
 
 MAX_HEAD = 1 << 16
@@ -63,6 +63,9 @@ class VirtualHost:
     server: str = ""
     """The Server field."""
 
+    is_modern: bool = True
+    """Speaks HTTP/2 and hybrid key exchange as far as a probe can see; pages go over HTTP/1.1 all the same."""
+
     any_host: bool = False
     """Answers at its address for every host name that no other virtual host has."""
 
@@ -83,7 +86,7 @@ class WebServer:
         self.http_port = await self._listen(self._serve_plain, http_port)
         for name, host in self._hosts.items():
             if host.chain:
-                context = server_context(host.chain)
+                context = server_context(host.chain, is_modern=host.is_modern)
                 self._inner_ports[name] = await self._listen(self._serve_secure, 0, context)
         if self._inner_ports:
             self.https_port = await self._listen(self._front, https_port)
@@ -124,6 +127,12 @@ class WebServer:
         name = read_server_name(hello) or ""
         host = self._hosts.get(name) or next(iter(self._hosts.values()))
         newest = max(read_offered_versions(hello), default=0)
+        if host.is_modern and asks_for_hybrid(hello):
+            writer.write(ask_for_hybrid(hello))
+            with contextlib.suppress(OSError):
+                await writer.drain()
+                await reader.read(1)
+            return
         if newest < Version.TLS_1_2:
             if newest in host.old_versions:
                 writer.write(answer_in_old_version(newest, tuple(each.der for each in host.chain)))
@@ -152,11 +161,12 @@ async def _pipe_to(port: int, opening: bytes, reader: asyncio.StreamReader, writ
     await asyncio.gather(copy_stream(reader, inner_writer), copy_stream(inner_reader, writer))
 
 
-def server_context(chain: Sequence[Issued]) -> ssl.SSLContext:
+def server_context(chain: Sequence[Issued], *, is_modern: bool = False) -> ssl.SSLContext:
     """A TLS 1.2 and 1.3 server context that sends exactly ``chain``."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
-    context.set_alpn_protocols(["http/1.1"])
+    # The server's order counts: whoever offers http/1.1 too gets that, which is all that the lab can speak.
+    context.set_alpn_protocols(["http/1.1", "h2"] if is_modern else ["http/1.1"])
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder, "chain.pem")
         file.write_bytes(b"".join(each.pem for each in chain) + chain[0].key_pem)

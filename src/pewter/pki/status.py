@@ -4,6 +4,9 @@ import datetime
 import enum
 from dataclasses import dataclass
 
+CLOCK_SKEW = datetime.timedelta(minutes=5)
+"""Responders answer with the present second as thisUpdate, by a clock of their own, and after the look began."""
+
 
 class StatusKind(enum.Enum):
     """The outcome, in the words of a report."""
@@ -62,7 +65,7 @@ def out_of_date(
     this_update: datetime.datetime, next_update: datetime.datetime | None, at: datetime.datetime
 ) -> StatusVerdict | None:
     """A verdict where ``at`` lies outside of the answer's time (RFC 6960 section 4.2.2.1, RFC 5280 section 5.1.2.5)."""
-    if at < this_update:
+    if at + CLOCK_SKEW < this_update:
         return StatusVerdict(StatusKind.AHEAD, f"valid from {this_update:%Y-%m-%d %H:%M} UTC only", next_update)
     if next_update is not None and at >= next_update:
         return StatusVerdict(StatusKind.STALE, f"ran out {next_update:%Y-%m-%d %H:%M} UTC", next_update)

@@ -1,11 +1,14 @@
 """The report on a terminal: the important first, and nothing twice."""
 
+from collections.abc import Sequence
+
 from rich.text import Text
 
 from pewter.evidence import Unseen
 from pewter.judge.case import Case
 from pewter.judge.outcomes import Level
 from pewter.judge.results import (
+    AreaCount,
     GapEntry,
     accepted_entries,
     area_counts,
@@ -19,6 +22,7 @@ from pewter.judge.review import Review
 
 from .certificates import render_certificates
 from .gaps import render_gaps
+from .protocol import render_protocols
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet
 from .ways_in import render_ways_in
 
@@ -37,6 +41,7 @@ def render_terminal(review: Review, case: Case, width: int, marks: Marks = UNICO
     _verdict(sheet, review)
     render_ways_in(sheet, review)
     render_certificates(sheet, case)
+    render_protocols(sheet, case, review.outcomes)
     _areas(sheet, review)
     entries = gap_entries(review.outcomes)
     render_gaps(sheet, entries)
@@ -69,12 +74,22 @@ def _verdict(sheet: Sheet, review: Review) -> None:
         sheet.line(("  Interrupted: what follows is only what had been seen by then.", "bold yellow"))
 
 
+def _all_hold(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
+    """Areas without a gap, together: a clean site is to fit on one screen."""
+    words = f" {sheet.marks.dot} ".join(f"{count.area} {count.holds}" for count in counts)
+    sheet.labelled(2, sheet.marks.holds, words, label_width=1)
+
+
 def _areas(sheet: Sheet, review: Review) -> None:
     counts = area_counts(review.outcomes)
     if not counts:
         return
     marks = sheet.marks
     sheet.heading("Areas", "checks that hold, of those that could be made")
+    clean = [count for count in counts if count.worst is None and not count.unknown and count.made]
+    if len(clean) == len(counts):
+        _all_hold(sheet, counts)
+        return
     for count in counts:
         worst = count.worst
         mark, style = (marks.holds, "green") if worst is None else (marks.level[worst], STYLES[worst])

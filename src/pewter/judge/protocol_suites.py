@@ -1,0 +1,320 @@
+"""Which cipher suites, groups and options of the handshake are accepted?"""
+
+from collections.abc import Iterator
+
+from pewter.evidence import Endpoint, Protocol, Seen, SuitesSeen, Unseen, protocols
+from pewter.tls import Version, version_name
+from pewter.tls.codepoints import Group, group_name
+from pewter.tls.primes import well_known_prime
+from pewter.tls.suites import CipherSuite, table
+
+from .case import Case
+from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .rules import Rule, rule
+
+_SHOWN = 6
+HYBRIDS = frozenset({Group.X25519MLKEM768, Group.SECP256R1MLKEM768, Group.SECP384R1MLKEM1024})
+
+
+def _looked_at(case: Case) -> Iterator[tuple[str, Endpoint, Protocol]]:
+    for endpoint in case.endpoints:
+        if endpoint.protocol is not None:
+            yield case.place(endpoint), endpoint, endpoint.protocol
+
+
+def _suites(protocol: Protocol) -> Iterator[tuple[SuitesSeen, CipherSuite]]:
+    for seen in protocol.suites:
+        for code in seen.suites:
+            suite = table().get(code)
+            if suite is not None:
+                yield seen, suite
+
+
+def weakness(suite: CipherSuite) -> str:
+    """Why a suite can be broken; empty for one that can not."""
+    if suite.cipher == "NULL":
+        return "no encryption"
+    if suite.authentication == "none":
+        return "nobody proves who the server is"
+    if suite.is_export:
+        return "export-grade key"
+    if suite.cipher.startswith("RC4"):
+        return "RC4"
+    if suite.cipher.startswith(("DES", "RC2")):
+        return f"key of {suite.bits} bits"
+    if "3DES" in suite.cipher:
+        return "3DES, blocks of 64 bits"
+    if suite.cipher.startswith("IDEA"):
+        return "IDEA, blocks of 64 bits"
+    return "MD5" if suite.mac == "MD5" else ""
+
+
+def _some(suites: list[CipherSuite]) -> str:
+    names = list(dict.fromkeys(suite.name for suite in suites))
+    more = f" and {len(names) - _SHOWN} more" if len(names) > _SHOWN else ""
+    return ", ".join(names[:_SHOWN]) + more
+
+
+def _unfinished(protocol: Protocol) -> str:
+    return next((seen.unfinished for seen in protocol.suites if seen.unfinished), "")
+
+
+@rule(
+    "protocol/weak-suites", level=Level.EXPOSES, sources=("RFC 9325 section 4.1", "RFC 7465 section 2", "RFC 5246 A.5")
+)
+def weak_suites(case: Case) -> Iterator[RuleOutcome]:
+    """Suites without encryption or proof, with export keys, RC4, DES, 3DES or MD5."""
+    for where, _, protocol in _looked_at(case):
+        weak: dict[str, list[CipherSuite]] = {}
+        for _, suite in _suites(protocol):
+            if why := weakness(suite):
+                weak.setdefault(why, []).append(suite)
+        if weak:
+            seen = "; ".join(f"{why}: {_some(suites)}" for why, suites in weak.items())
+            yield Gap(where, seen, "none of these", cause=seen)
+        elif reason := _unfinished(protocol):
+            yield Unknown(where, reason)
+        elif protocol.suites:
+            yield Holds(where, "no weak suite")
+
+
+@rule("protocol/no-forward-secrecy", level=Level.WEAKENS, sources=("RFC 9325 section 4.1",))
+def no_forward_secrecy(case: Case) -> Iterator[RuleOutcome]:
+    """With static key exchange, whoever gets the server's key reads all traffic that was ever recorded."""
+    for where, _, protocol in _looked_at(case):
+        found = [suite for _, suite in _suites(protocol)]
+        static = [suite for suite in found if not suite.forward_secrecy and not weakness(suite)]
+        secret = [suite for suite in found if suite.forward_secrecy]
+        if static:
+            level = None if secret else Level.EXPOSES
+            only = "" if secret else "nothing else: "
+            yield Gap(where, only + _some(static), "ephemeral key exchange only", cause=_some(static), level=level)
+        elif reason := _unfinished(protocol):
+            yield Unknown(where, reason)
+        elif found:
+            yield Holds(where, "every suite has forward secrecy")
+
+
+@rule("protocol/cbc-only", level=Level.WEAKENS, sources=("RFC 9325 section 4.2",))
+def cbc_only(case: Case) -> Iterator[RuleOutcome]:
+    """Authenticated encryption has to be among the suites."""
+    for where, _, protocol in _looked_at(case):
+        found = [suite for _, suite in _suites(protocol)]
+        if any(suite.is_aead for suite in found):
+            yield Holds(where, "AEAD suites accepted")
+        elif reason := _unfinished(protocol):
+            yield Unknown(where, reason)
+        elif found:
+            yield Gap(where, f"{len(found)} suites, none of them AEAD", "AES-GCM or ChaCha20-Poly1305")
+
+
+@rule("protocol/weak-dh", level=Level.WEAKENS, sources=("RFC 9325 section 4.5", "RFC 7919 section 4"))
+def weak_dh(case: Case) -> Iterator[RuleOutcome]:
+    """The group of a finite-field exchange has to be large; below 1024 bits it has been broken in practice."""
+    minimum = case.expect.finite_field_minimum_bits
+    for where, _, protocol in _looked_at(case):
+        match protocol.finite_field:
+            case Seen(value=None):
+                yield Holds(where, "no finite-field exchange")
+            case Seen(value=field) if field is not None and field.bits < minimum:
+                known = well_known_prime(field.prime_sha256)
+                seen = f"{field.bits} bits" + (f", {known}" if known else ", a prime of its own")
+                level = Level.EXPOSES if field.bits < case.expect.finite_field_broken_bits else None
+                yield Gap(where, seen, f"{minimum} bits or more", level=level)
+            case Seen(value=field) if field is not None:
+                known = well_known_prime(field.prime_sha256)
+                yield Holds(where, f"{field.bits} bits" + (f", {known}" if known else ", a prime of its own"))
+            case Unseen(reason=reason) if _accepts_old(protocol):
+                yield Unknown(where, f"finite-field parameters: {reason}")
+
+
+def _accepts_old(protocol: Protocol) -> bool:
+    return any(seen.outcome == "accepted" and seen.version < Version.TLS_1_3 for seen in protocol.versions)
+
+
+def _strength(suite: CipherSuite) -> int:
+    """0 for broken, 1 without forward secrecy, 2 for CBC, 3 for AEAD with forward secrecy."""
+    if weakness(suite):
+        return 0
+    if not suite.forward_secrecy:
+        return 1
+    return 3 if suite.is_aead else 2
+
+
+@rule("protocol/client-decides", level=Level.NOTE, sources=("RFC 9325 section 4.2.1",))
+def client_decides(case: Case) -> Iterator[RuleOutcome]:
+    """A server that accepts suites of unequal strength should choose the best itself."""
+    for where, _, protocol in _looked_at(case):
+        unequal = [
+            seen
+            for seen in protocol.suites
+            if seen.order == "client" and len({_strength(table()[code]) for code in seen.suites if code in table()}) > 1
+        ]
+        if unequal:
+            versions = ", ".join(version_name(seen.version) for seen in unequal)
+            seen = f"takes the client's first choice in {versions}, of suites of unequal strength"
+            yield Gap(where, seen, "the server's own order, strongest first", cause="client's order")
+        elif any(len(seen.suites) > 1 for seen in protocol.suites):
+            yield Holds(where, "the server chooses, or all are of one strength")
+
+
+@rule("protocol/no-hybrid-group", level=Level.NOTE, sources=("Pewter's baseline: X25519MLKEM768 as browsers offer it",))
+def no_hybrid_group(case: Case) -> Iterator[RuleOutcome]:
+    """Traffic recorded today may be read by a quantum computer later, unless the key exchange withstands one."""
+    for where, _, protocol in _looked_at(case):
+        groups = protocol.groups_in(Version.TLS_1_3)
+        if groups is None:
+            continue
+        hybrid = [group for group in groups.groups if group in HYBRIDS]
+        if hybrid:
+            yield Holds(where, ", ".join(map(group_name, hybrid)))
+        elif groups.unfinished:
+            yield Unknown(where, f"groups: {groups.unfinished}")
+        else:
+            listed = ", ".join(map(group_name, groups.groups[:_SHOWN]))
+            yield Gap(where, f"groups: {listed}", "X25519MLKEM768 among the groups", cause="no hybrid")
+
+
+# Options
+
+
+def _feature_rule(
+    slug: str, level: Level, feature: str, wanted: bool, seen: str, expected: str, doc: str, *sources: str
+) -> Rule:
+    """A rule on one option: a gap where it is not as wanted."""
+
+    def check(case: Case) -> Iterator[RuleOutcome]:
+        for where, _, protocol in _looked_at(case):
+            found = protocol.feature(feature)
+            if found is None:
+                continue
+            match found.seen:
+                case Seen(value=value) if value is wanted:
+                    yield Holds(where, expected)
+                case Seen():
+                    yield Gap(where, seen + (f" ({found.detail})" if found.detail else ""), expected, cause=slug)
+                case Unseen(reason=reason):
+                    yield Unknown(where, f"{feature}: {reason}")
+
+    check.__doc__ = doc
+    return rule(f"protocol/{slug}", level=level, sources=sources)(check)
+
+
+renegotiation = _feature_rule(
+    "renegotiation",
+    Level.EXPOSES,
+    protocols.SECURE_RENEGOTIATION,
+    True,
+    "renegotiation_info is not answered",
+    "renegotiation_info in ServerHello",
+    "A server that does not signal secure renegotiation may splice an attacker's request before a visitor's.",
+    "RFC 5746 section 3.6",
+    "RFC 9325 section 3.5",
+)
+compression = _feature_rule(
+    "compression",
+    Level.EXPOSES,
+    protocols.COMPRESSION,
+    False,
+    "DEFLATE is chosen",
+    "no TLS compression",
+    "The length of compressed traffic gives secrets away, such as a session cookie.",
+    "RFC 9325 section 3.3",
+)
+no_extended_secret = _feature_rule(
+    "no-extended-secret",
+    Level.NOTE,
+    protocols.EXTENDED_MASTER_SECRET,
+    True,
+    "extended_master_secret is not answered in TLS 1.2",
+    "extended_master_secret in ServerHello",
+    "The master secret of TLS 1.2 should be bound to the whole handshake.",
+    "RFC 7627 section 5.3",
+)
+no_fallback_guard = _feature_rule(
+    "no-fallback-guard",
+    Level.NOTE,
+    protocols.FALLBACK_GUARD,
+    True,
+    "a fallback to an older version is accepted in spite of TLS_FALLBACK_SCSV",
+    "alert inappropriate_fallback",
+    "A server with several old versions should notice that a client was forced down.",
+    "RFC 7507 section 3",
+)
+no_h2 = _feature_rule(
+    "no-h2",
+    Level.NOTE,
+    protocols.H2,
+    True,
+    "h2 is not chosen where it is offered",
+    "h2 by ALPN",
+    "HTTP/2 saves visitors connections and round trips.",
+    "RFC 9113 section 3.2",
+    "RFC 7301 section 3.2",
+)
+early_data = _feature_rule(
+    "early-data",
+    Level.NOTE,
+    protocols.EARLY_DATA,
+    False,
+    "session tickets allow 0-RTT",
+    "no early data, or an application made for it",
+    "Early data can be sent again by an attacker: each request in it has to be harmless when repeated.",
+    "RFC 8446 section 8",
+    "RFC 8470 section 3",
+)
+
+
+@rule("protocol/intolerant", level=Level.WEAKENS, sources=("RFC 8701 section 1", "RFC 8446 section 9.3"))
+def intolerant(case: Case) -> Iterator[RuleOutcome]:
+    """What a server does not know it has to pass over: else next year's browsers cannot reach it."""
+    titles = {
+        protocols.GREASE_TOLERANCE: "unknown suites, groups, versions and extensions",
+        protocols.LARGE_HELLO_TOLERANCE: "a hello of more than 3,000 octets",
+    }
+    for where, _, protocol in _looked_at(case):
+        found = [(title, feature) for name, title in titles.items() if (feature := protocol.feature(name))]
+        failing = [
+            title + (f" ({feature.detail})" if feature.detail else "")
+            for title, feature in found
+            if isinstance(feature.seen, Seen) and not feature.seen.value
+        ]
+        unseen = [feature.seen.reason for _, feature in found if isinstance(feature.seen, Unseen)]
+        if failing:
+            yield Gap(where, "fails on " + ", ".join(failing), "handshakes that succeed all the same")
+        elif unseen:
+            yield Unknown(where, f"tolerance: {unseen[0]}")
+        elif found:
+            yield Holds(where, "passes over what it does not know")
+
+
+def _in_order(seen: SuitesSeen) -> object:
+    """The order counts only where the server has one."""
+    return seen.suites if seen.order == "server" else frozenset(seen.suites)
+
+
+def picture_of(protocol: Protocol) -> tuple[object, ...]:
+    """What makes two endpoints speak the same: equal for those that a report may fold into one."""
+    return (
+        tuple((seen.version, seen.outcome) for seen in protocol.versions),
+        tuple((seen.version, _in_order(seen), seen.order) for seen in protocol.suites),
+        tuple((seen.version, frozenset(seen.groups)) for seen in protocol.groups),
+        tuple((each.name, each.seen.value if isinstance(each.seen, Seen) else None) for each in protocol.features),
+    )
+
+
+RULES = (
+    weak_suites,
+    no_forward_secrecy,
+    cbc_only,
+    weak_dh,
+    client_decides,
+    renegotiation,
+    compression,
+    no_fallback_guard,
+    intolerant,
+    no_extended_secret,
+    no_hybrid_group,
+    no_h2,
+    early_data,
+)
