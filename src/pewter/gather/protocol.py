@@ -14,6 +14,7 @@ slows down to one connection at a time and waits.
 """
 
 import asyncio
+import itertools
 import os
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 from dataclasses import dataclass, field
@@ -38,7 +39,15 @@ from pewter.evidence import (
 from pewter.tls import Conversation, Version, alert_name, fingerprint
 from pewter.tls.codepoints import ExtensionType
 from pewter.tls.offers import MODERN
-from pewter.tls.searches import OLD_CURVES, TLS_1_3_GROUPS, Picks, suites_for, tell_order, usual_place
+from pewter.tls.searches import (
+    OLD_CURVES,
+    TLS_1_3_GROUPS,
+    Picks,
+    suites_for,
+    tell_order,
+    usual_group_order,
+    usual_order,
+)
 from pewter.tls.ssl2 import Ssl2Hello, Ssl2Trial
 from pewter.tls.suites import table
 from pewter.tls.trial import Picked, Refused, Trial
@@ -60,12 +69,13 @@ PAUSES_SECONDS = (0.5, 1.5, 3.0)
 TRIAL_SECONDS = 5.0
 TICKET_SECONDS = 1.5
 MAX_ORDER_ROUNDS = 8
-MAX_GROUP_PAIRS = 8
-"""Pairs of groups that are held against each other: of the order of groups only the first matter."""
+MAX_GROUP_PAIRS = 2
+"""Pairs of groups that are held against each other: of their order only the first matter."""
 
 MAX_CONNECTIONS = 400
 """Of one endpoint: more than a server with every suite of the table in four versions asks for."""
 
+_TLS_1_3_GROUPS = tuple(int(group) for part in TLS_1_3_GROUPS for group in part)
 _RSA_SCHEMES = (0x0804, 0x0805, 0x0806, 0x0401, 0x0501, 0x0601, 0x0201)
 _ECDSA_SCHEMES = (0x0403, 0x0503, 0x0603, 0x0203)
 _COMMON_SUITES = (
@@ -150,12 +160,12 @@ class ProtocolLook:
 
     def _of_accepted(self) -> list[Awaitable[None]]:
         accepted = {version for version, seen in self._versions.items() if seen.outcome == "accepted"}
+        old = [version for version in OLD_VERSIONS if version in accepted]
         work: list[Awaitable[None]] = [self._search_suites(version) for version in sorted(accepted, reverse=True)]
         if Version.TLS_1_3 in accepted:
             work += [self._search_groups(int(Version.TLS_1_3)), self._ask_tickets()]
-        work += [self._ask_tolerance(option) for option in ("grease", "large")]
-        work += [self._ask_nameless(None), self._ask_nameless(UNKNOWN_HOST), self._ask_other_key(), self._ask_h2()]
-        old = [version for version in OLD_VERSIONS if version in accepted]
+        work += [self._ask_tolerance(), self._ask_nameless(None), self._ask_nameless(UNKNOWN_HOST)]
+        work += [self._ask_other_key(), self._ask_h2()]
         if old:
             work.append(self._ask_rich(old[0]))
         return work
@@ -227,22 +237,25 @@ class ProtocolLook:
 
         def offer(suites: Sequence[int]) -> Offer:
             shares = () if version == Version.TLS_1_3 else None
-            groups = tuple(map(int, (*TLS_1_3_GROUPS[1], *TLS_1_3_GROUPS[0]))) if version == Version.TLS_1_3 else None
+            groups = _TLS_1_3_GROUPS if version == Version.TLS_1_3 else None
             return Offer((version,), self.name, tuple(suites), groups=groups, shares=shares)
 
         async def pick(suites: Sequence[int]) -> int | None:
             return await self._pick(offer(suites), suites, picks, unfinished, lambda answer: answer.suite)
 
+        def usual() -> Callable[[int], tuple[int, ...]]:
+            return usual_order(picks.found[0] if picks.found else 0)
+
         def keep(order: str) -> None:
             why = unfinished[0] if unfinished else ""
-            self._suites[version] = SuitesSeen(version, picks.guess(usual_place), order, asked, why)
+            self._suites[version] = SuitesSeen(version, picks.guess(usual()), order, asked, why)
 
         self._suites[version] = SuitesSeen(version, (), "not known", asked, "not reached before the deadline")
-        await _all(_find(part, pick) for part in parts)
+        order = await _search(parts, picks, pick)
         if not picks.found and version == Version.TLS_1_3 and not unfinished:
             await self._search_with_shares(parts[0], picks, unfinished)
-        keep("not known")
-        keep(await self._find_order(picks, pick, usual_place))
+        keep(order)
+        keep(await _settle_order(order, picks, pick, usual(), len(picks.found)))
 
     async def _search_with_shares(self, suites: Sequence[int], picks: Picks, unfinished: list[str]) -> None:
         """For a server that cannot do with an empty key_share."""
@@ -252,29 +265,6 @@ class ProtocolLook:
             return await self._pick(offer, left, picks, unfinished, lambda answer: answer.suite)
 
         await _find(suites, pick)
-
-    async def _find_order(
-        self,
-        picks: Picks,
-        pick: Callable[[Sequence[int]], Awaitable[int | None]],
-        usual: Callable[[int], tuple[int, ...]] | None = None,
-    ) -> str:
-        found = picks.guess(usual)
-        if len(found) < 2:
-            return "one" if found else "not known"
-        forward, backward = await asyncio.gather(pick(found), pick(found[::-1]))
-        order = tell_order(found, forward, backward)
-        if order != "server":
-            return order
-        left = max(len(found), 12) if usual is not None else MAX_GROUP_PAIRS
-        for _ in range(MAX_ORDER_ROUNDS):
-            pairs = picks.open_pairs(picks.guess(usual))[:left]
-            if not pairs:
-                break
-            left -= len(pairs)
-            # Turned round: a server that follows the client in this pair must not confirm our guess.
-            await asyncio.gather(*(pick((other, one)) for one, other in pairs))
-        return "server" if not picks.open_pairs(picks.guess(usual)) else "server, in part"
 
     async def _pick(
         self,
@@ -315,14 +305,15 @@ class ProtocolLook:
             )
 
         def keep(order: str, why: str) -> None:
-            self._groups[version] = GroupsSeen(version, picks.guess(), order, asked, why)
+            self._groups[version] = GroupsSeen(version, picks.guess(usual_group_order), order, asked, why)
 
         keep("not known", "not reached before the deadline")
-        await _all(_find(tuple(map(int, part)), pick) for part in parts)
+        order = await _search(parts, picks, pick)
         silent = not picks.found and version == Version.TLS_1_3
         why = unfinished[0] if unfinished else "no answer to a hello without key shares" if silent else ""
-        keep("not known", why)
-        keep(await self._find_order(picks, pick), why)
+        keep(order, why)
+        pairs = MAX_GROUP_PAIRS if version == Version.TLS_1_3 else 0
+        keep(await _settle_order(order, picks, pick, usual_group_order, pairs), why)
 
     # Options
 
@@ -392,16 +383,20 @@ class ProtocolLook:
         )
         self._features[protocols.H2] = Feature(protocols.H2, seen)
 
-    async def _ask_tolerance(self, option: str) -> None:
-        """The hello that worked, with values that nobody knows, or very large."""
-        feature = protocols.GREASE_TOLERANCE if option == "grease" else protocols.LARGE_HELLO_TOLERANCE
+    async def _ask_tolerance(self) -> None:
+        """The hello that worked, very large and with values that nobody knows; where that fails, each by itself."""
         best = next((each.answer for each in self.probes if isinstance(each.answer, Handshake)), None)
         versions = MODERN if best is None or best.version >= Version.TLS_1_2 else (best.version,)
         shares = (0x001D, 0x0017) if Version.TLS_1_3 in versions else None
-        answer = await self._ask(Offer(versions, self.name, shares=shares, options=(option,)))
-        seen = Seen(isinstance(answer, Picked)) if isinstance(answer, Picked | Refused) else answer
-        how = answer.how if isinstance(answer, Refused) else ""
-        self._features[feature] = Feature(feature, seen, how)
+        options = {"grease": protocols.GREASE_TOLERANCE, "large": protocols.LARGE_HELLO_TOLERANCE}
+        together = await self._ask(Offer(versions, self.name, shares=shares, options=tuple(options)))
+        for option, feature in options.items():
+            answer = together
+            if not isinstance(together, Picked):
+                answer = await self._ask(Offer(versions, self.name, shares=shares, options=(option,)))
+            seen = Seen(isinstance(answer, Picked)) if isinstance(answer, Picked | Refused) else answer
+            how = answer.how if isinstance(answer, Refused) else ""
+            self._features[feature] = Feature(feature, seen, how)
 
     async def _ask_fallback_guard(self) -> None:
         """TLS_FALLBACK_SCSV (RFC 7507) in a hello for less than the server's best version."""
@@ -505,20 +500,68 @@ async def _all(work: Iterable[Awaitable[None]]) -> None:
     await asyncio.gather(*work)
 
 
-async def _find(candidates: Sequence[int], pick: Callable[[Sequence[int]], Awaitable[int | None]]) -> None:
-    """Strike out what is picked until nothing is; after the third pick both halves of the rest are asked at once."""
-    left = list(candidates)
-    for _ in range(3):
-        if not left:
-            return
-        picked = await pick(tuple(left))
-        if picked is None:
-            return
-        left.remove(picked)
-    if len(left) == 1:
-        await pick(tuple(left))
-    elif left:
-        await _all((_find(left[::2], pick), _find(left[1::2], pick)))
+Pick = Callable[[Sequence[int]], Awaitable[int | None]]
+
+
+async def _search(parts: Sequence[Sequence[int]], picks: Picks, pick: Pick) -> str:
+    """Find all that is accepted in the parts, side by side; what is returned is whose order counts.
+
+    The first part, in which several are likely, is offered as it is and turned round at once: that tells
+    whether the server or the client decides, and finds up to two.
+    """
+    main, *others = (tuple(map(int, part)) for part in parts)
+    ends: list[int | None] = []
+
+    async def search_main() -> None:
+        ends.extend(await asyncio.gather(pick(main), pick(main[::-1])))
+        if any(each is not None for each in ends):
+            await _split([each for each in main if each not in ends], pick)
+
+    await _all((search_main(), *(_find(part, pick) for part in others)))
+    found = [each for each in main if each in picks.found]
+    if len(found) < 2:
+        found = list(picks.guess())
+        if len(found) < 2:
+            return "one" if found else "not known"
+        ends = list(await asyncio.gather(pick(found), pick(found[::-1])))
+    return tell_order(found, ends[0], ends[1])
+
+
+async def _settle_order(
+    order: str, picks: Picks, pick: Pick, usual: Callable[[int], tuple[int, ...]], pairs_left: int
+) -> str:
+    """Hold neighbours of the guessed order against each other until it is known, or no pair is left to spend."""
+    if order != "server":
+        return order
+    for _ in range(MAX_ORDER_ROUNDS):
+        pairs = picks.open_pairs(picks.guess(usual))[:pairs_left]
+        if not pairs:
+            break
+        pairs_left -= len(pairs)
+        # Turned round: a server that follows the client in this pair must not confirm our guess.
+        await asyncio.gather(*(pick((other, one)) for one, other in pairs))
+    # Some servers choose by themselves, but let a client have ChaCha20 that puts it first.
+    neighbours = itertools.pairwise(picks.guess(usual))
+    await asyncio.gather(*(pick((other, one)) for one, other in neighbours if _is_chacha(one)))
+    if picks.has_contradiction:
+        return "mixed"
+    return "server" if not picks.open_pairs(picks.guess(usual)) else "server, in part"
+
+
+async def _find(candidates: Sequence[int], pick: Pick) -> None:
+    """Strike out what is picked, and ask both halves of the rest at once."""
+    picked = await pick(tuple(candidates))
+    if picked is not None:
+        await _split([each for each in candidates if each != picked], pick)
+
+
+async def _split(left: Sequence[int], pick: Pick) -> None:
+    await _all(_find(half, pick) for half in (left[::2], left[1::2]) if half)
+
+
+def _is_chacha(code: int) -> bool:
+    suite = table().get(code)
+    return suite is not None and suite.cipher.startswith("CHACHA20")
 
 
 def _outcome_of(probe: Probe) -> tuple[str, str]:

@@ -5,7 +5,7 @@ that the server puts it before every other one of the set that it accepts.  The 
 server has one, so it is known once each two neighbours of a guessed order were held against each other;
 a wrong guess is mended by what was learnt and asked again.  All pairs of one guess are asked at once,
 which is what keeps the search shallow: strike-out, one pick after the other, takes as many round trips as
-there are suites.
+there are suites.  For the same reason the rest of a set is split in halves after each pick.
 """
 
 import itertools
@@ -16,17 +16,29 @@ from .codepoints import Group, Version
 from .suites import CipherSuite, table
 
 _ANONYMOUS_SCSV = {0x00FF, 0x5600}
-MAX_SUITES_A_HELLO = 96
+MAX_SUITES_A_HELLO = 150
 """Some old servers close on a hello with very many suites."""
 
+MAIN_SUITES = {
+    int(Version.TLS_1_3): (0x1301, 0x1303, 0x1302),
+    int(Version.TLS_1_2): (0xC02B, 0xC02F, 0xCCA9, 0xCCA8, 0xC02C, 0xC030),
+}
+"""Those that nearly every server has some of: a set that is picked empty needs no hello to be refused.
+
+ChaCha20 stands at neither end: some servers choose by themselves, but let a client have it that puts it first.
+"""
+
+_MAIN_OLD_SUITES = (0xC009, 0xC013, 0xC00A, 0xC014, 0x002F, 0x0035)
+
+_USUAL_GROUPS = (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1)
 TLS_1_3_GROUPS = (
+    _USUAL_GROUPS,
     (Group.X25519MLKEM768, Group.SECP256R1MLKEM768, Group.SECP384R1MLKEM1024, Group.X25519KYBER768DRAFT00,
-     Group.MLKEM768, Group.MLKEM1024, Group.MLKEM512),
-    (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1,
-     Group.FFDHE2048, Group.FFDHE3072, Group.FFDHE4096, Group.FFDHE6144, Group.FFDHE8192,
-     Group.BRAINPOOLP256R1TLS13, Group.BRAINPOOLP384R1TLS13, Group.BRAINPOOLP512R1TLS13, Group.CURVESM2),
+     Group.MLKEM768, Group.MLKEM1024, Group.MLKEM512, Group.CURVESM2,
+     Group.BRAINPOOLP256R1TLS13, Group.BRAINPOOLP384R1TLS13, Group.BRAINPOOLP512R1TLS13),
+    (Group.FFDHE2048, Group.FFDHE3072, Group.FFDHE4096, Group.FFDHE6144, Group.FFDHE8192),
 )  # fmt: skip
-"""Hybrids apart from the rest, so that both are searched at once."""
+"""In parts that are searched at once."""
 
 OLD_CURVES = (
     (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1),
@@ -40,24 +52,21 @@ OLD_CURVES = (
 def suites_for(version: int) -> tuple[tuple[int, ...], ...]:
     """Every suite of the table that can stand in a hello of this version, in parts that are searched at once."""
     known = [each for each in table().values() if each.code not in _ANONYMOUS_SCSV and each.code != 0]
+    main = MAIN_SUITES.get(version, _MAIN_OLD_SUITES)
+    others = [each for each in known if each.code not in main]
     if version == Version.TLS_1_3:
-        return (tuple(each.code for each in known if each.is_tls_1_3),)
-    usable = [each for each in known if not each.is_tls_1_3 and (version == Version.TLS_1_2 or not each.needs_tls_1_2)]
-    parts: dict[int, list[int]] = {}
-    for each in sorted(usable, key=_likelihood):
-        parts.setdefault(_part(each), []).append(each.code)
-    return tuple(
-        tuple(part[start : start + MAX_SUITES_A_HELLO])
-        for _, part in sorted(parts.items())
-        for start in range(0, len(part), MAX_SUITES_A_HELLO)
-    )
+        return main, tuple(each.code for each in others if each.is_tls_1_3)
+    usable = [each for each in others if not each.is_tls_1_3 and (version == Version.TLS_1_2 or not each.needs_tls_1_2)]
+    usable.sort(key=_likelihood)
+    usual = tuple(each.code for each in usable if _is_usual(each))
+    rest = tuple(each.code for each in usable if not _is_usual(each))
+    pieces = (rest[start : start + MAX_SUITES_A_HELLO] for start in range(0, len(rest), MAX_SUITES_A_HELLO))
+    return main, usual, *pieces
 
 
-def _part(suite: CipherSuite) -> int:
-    usual = suite.authentication in {"RSA", "ECDSA"} and not suite.is_export and suite.bits >= 112
-    if usual and suite.key_exchange == "ECDHE" and suite.is_aead:
-        return 0
-    return 1 if usual and suite.key_exchange in {"ECDHE", "DHE", "RSA"} else 2
+def _is_usual(suite: CipherSuite) -> bool:
+    proven = suite.authentication in {"RSA", "ECDSA"} and suite.key_exchange in {"ECDHE", "DHE", "RSA"}
+    return proven and not suite.is_export and suite.bits >= 112
 
 
 def _likelihood(suite: CipherSuite) -> tuple[int, int, int]:
@@ -68,19 +77,37 @@ def _likelihood(suite: CipherSuite) -> tuple[int, int, int]:
     return rank, exchange, suite.code
 
 
-def usual_place(code: int) -> tuple[int, ...]:
-    """A key by which most servers order suites: forward secrecy first, then AEAD, then the longer key."""
-    suite = table().get(code)
-    if suite is None:
-        return (9, 0, 0, 0, code)
-    return (
-        not suite.forward_secrecy,
-        not suite.bits,
-        not suite.is_aead,
-        -suite.bits,
-        suite.key_exchange != "ECDHE",
-        code,
-    )
+def usual_order(first: int) -> Callable[[int], tuple[int, ...]]:
+    """A key by which most servers order suites: forward secrecy first, then AEAD, then by the length of the key.
+
+    ``first`` is what the server likes best: it tells whether longer or shorter keys come first.
+    """
+    best = table().get(first)
+    shorter_first = best is not None and best.bits == 128
+
+    def key(code: int) -> tuple[int, ...]:
+        suite = table().get(code)
+        if suite is None:
+            return (9, 0, 0, 0, 0, code)
+        bits = suite.bits if shorter_first else -suite.bits
+        is_chacha = suite.cipher.startswith("CHACHA20")
+        by_length = (is_chacha, bits) if shorter_first else (bits, is_chacha)
+        return (
+            not suite.forward_secrecy,
+            not suite.bits,
+            not suite.is_aead,
+            *by_length,
+            suite.key_exchange != "ECDHE",
+            code,
+        )
+
+    return key
+
+
+def usual_group_order(group: int) -> tuple[int, ...]:
+    """The key for groups: hybrids first, then in the order of the parts."""
+    order = [int(each) for part in (TLS_1_3_GROUPS[1], TLS_1_3_GROUPS[0], *TLS_1_3_GROUPS[2:]) for each in part]
+    return (order.index(group),) if group in order else (len(order), group)
 
 
 @dataclass
@@ -100,6 +127,15 @@ class Picks:
     def puts_first(self, one: int, other: int) -> bool:
         """Whether a pick showed that ``one`` goes before ``other``."""
         return any(picked == one and other in offered for offered, picked in self._seen)
+
+    @property
+    def has_contradiction(self) -> bool:
+        """Whether one went before another at one time, and behind it at another."""
+        found = self.found
+        return any(
+            self.puts_first(one, other) and self.puts_first(other, one)
+            for one, other in itertools.combinations(found, 2)
+        )
 
     def guess(self, usual: Callable[[int], tuple[int, ...]] | None = None) -> tuple[int, ...]:
         """The found ones in the best order known: what was shown, else the usual, else what was found first."""

@@ -1,0 +1,89 @@
+"""What is asked for in a search, and what picks say of an order."""
+
+import itertools
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from pewter.tls.searches import (
+    OLD_CURVES,
+    TLS_1_3_GROUPS,
+    Picks,
+    suites_for,
+    tell_order,
+    usual_group_order,
+    usual_order,
+)
+from pewter.tls.suites import table
+
+
+@pytest.mark.parametrize(
+    ("version", "count"), [(0x0304, 13), (0x0303, 390), (0x0302, 173), (0x0301, 173), (0x0300, 173)]
+)
+def test_every_suite_is_asked_for_once(version, count):
+    asked = list(itertools.chain(*suites_for(version)))
+    assert len(asked) == len(set(asked)) == count
+    assert all(len(part) <= 150 for part in suites_for(version))
+    assert 0x00FF not in asked
+    assert all(table()[code].is_tls_1_3 == (version == 0x0304) for code in asked)
+
+
+def test_groups_are_asked_for_once():
+    for parts in (TLS_1_3_GROUPS, OLD_CURVES):
+        asked = list(itertools.chain(*parts))
+        assert len(asked) == len(set(asked))
+
+
+@pytest.mark.parametrize(
+    ("forward", "backward", "expected"),
+    [
+        (1, 1, "server"),
+        (1, 3, "client"),
+        (1, 2, "mixed"),
+        (2, 3, "mixed"),
+        (None, 1, "not known"),
+        (1, None, "not known"),
+    ],
+)
+def test_whose_order_counts(forward, backward, expected):
+    assert tell_order([1, 2, 3], forward, backward) == expected
+
+
+@given(st.permutations(range(8)), st.randoms())
+def test_neighbours_held_against_each_other_give_any_servers_order(order, chance):
+    """A server with this order is asked as the look asks; the order is found within a few rounds."""
+    picks = Picks()
+
+    def pick(offered):
+        picked = min(offered, key=order.index)
+        picks.note(offered, picked)
+
+    for code in order:
+        pick([code, *chance.sample(order, 3)])
+    for code in order:
+        pick([code])
+    for _ in range(40):
+        pairs = picks.open_pairs(picks.guess())
+        if not pairs:
+            break
+        for pair in pairs:
+            pick(pair)
+    assert list(picks.guess()) == list(order)
+
+
+def test_the_usual_order_follows_what_the_server_likes_best():
+    suites = (0x009C, 0xC013, 0xCCA8, 0xC02F, 0xC030, 0x0002)
+    assert sorted(suites, key=usual_order(0xC02F)) == [0xC02F, 0xC030, 0xCCA8, 0xC013, 0x009C, 0x0002]
+    assert sorted(suites, key=usual_order(0xC030)) == [0xC030, 0xCCA8, 0xC02F, 0xC013, 0x009C, 0x0002]
+    assert sorted((0x0100, 0x001D, 0x11EC, 0x9999), key=usual_group_order) == [0x11EC, 0x001D, 0x0100, 0x9999]
+
+
+def test_contradictory_picks_end():
+    """A server that picks by chance has no order; a guess comes back all the same."""
+    picks = Picks()
+    for offered, picked in (((1, 2), 1), ((1, 2), 2), ((2, 3), 2), ((3, 1), 3)):
+        picks.note(offered, picked)
+    assert set(picks.guess()) == {1, 2, 3}
+    assert picks.has_contradiction
+    assert not Picks().has_contradiction
