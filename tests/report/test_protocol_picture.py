@@ -40,7 +40,7 @@ def test_equal_endpoints_are_one_and_a_good_one_takes_two_lines():
     assert picture({HOST: GOOD, OTHER: GOOD}) == (
         "\nProtocol  as each address speaks it\n"
         f"  ✓ {HOST}, {OTHER}  120 connections\n"
-        "     TLS 1.3, TLS 1.2 · 3 suites · X25519MLKEM768, X25519 · h2\n"
+        "    TLS 1.3, TLS 1.2 · 3 suites · X25519MLKEM768, X25519 · h2\n"
     )
 
 

@@ -542,7 +542,7 @@ async def _settle_order(
         await asyncio.gather(*(pick((other, one)) for one, other in pairs))
     # Some servers choose by themselves, but let a client have ChaCha20 that puts it first.
     neighbours = itertools.pairwise(picks.guess(usual))
-    await asyncio.gather(*(pick((other, one)) for one, other in neighbours if _is_chacha(one)))
+    await asyncio.gather(*(pick((other, one)) for one, other in neighbours if _is_chacha(one) > _is_chacha(other)))
     if picks.has_contradiction:
         return "mixed"
     return "server" if not picks.open_pairs(picks.guess(usual)) else "server, in part"

@@ -43,7 +43,7 @@ def render_bundle(
     if next_lines:
         sheet.heading("Next")
         for line in next_lines:
-            sheet.labelled(2, "", line, label_width=0)
+            sheet.labelled(1, "", line, label_width=0)
     return sheet.text
 
 

@@ -60,7 +60,7 @@ def _picture(sheet: Sheet, case: Case, endpoints: list[Endpoint], worst: Level |
     places = listed(_places(case, endpoints))
     if worst is None or worst is Level.NOTE:
         sheet.flow("  ", (places, ""), f"{count} connections{slow}", (mark, style))
-        sheet.labelled(4, "", _in_one_line(protocol, marks), label_width=0)
+        sheet.labelled(3, "", _in_one_line(protocol, marks), label_width=0)
         return
     sheet.flow("  ", (places, "bold"), f"{count} connections{slow}", (mark, style))
     sheet.labelled(4, "versions", _versions(protocol, marks))
