@@ -5,6 +5,8 @@ import threading
 import time
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from pewter.evidence import Offer, Seen, protocols
 from pewter.octets import DecodeError
@@ -252,6 +254,14 @@ def server_hello(version: int = 0x0303, suite: int = 0x002F, **more) -> bytes:
 )  # fmt: skip
 def test_one_hello(octets, ended, expected):
     assert trial(octets, ended=ended) == expected
+
+
+@given(st.binary(max_size=200), st.booleans())
+def test_any_octets_end_in_an_answer(octets, framed):
+    octets = build_record(22, 0x0303, octets) if framed else octets
+    assert isinstance(trial(octets), Picked | Refused)
+    assert trial(octets, offer=Offer((0x0304,), PEER, shares=()), to_key_exchange=True) is not None
+    assert ssl2(octets) is not None
 
 
 # SSL 2.0 (RFC 6101 appendix E)

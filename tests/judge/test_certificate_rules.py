@@ -87,6 +87,11 @@ def test_no_handshake_is_unknown(rule):
             id="by-aia",
         ),
         pytest.param({}, "Intermediate is to be had from its CA", id="only-at-hand"),
+        pytest.param(
+            {"given_certificates": (fingerprint(intermediate()),)},
+            "Intermediate is among the files given",
+            id="in-a-given-file",
+        ),
     ],
 )
 def test_incomplete_names_what_is_missing(evidence, detail):

@@ -14,9 +14,8 @@ slows down to one connection at a time and waits.
 """
 
 import asyncio
-import itertools
 import os
-from collections.abc import Awaitable, Callable, Iterable, Sequence
+from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 
 from pewter.evidence import (
@@ -44,7 +43,6 @@ from pewter.tls.searches import (
     TLS_1_3_GROUPS,
     Picks,
     suites_for,
-    tell_order,
     usual_group_order,
     usual_order,
 )
@@ -55,6 +53,7 @@ from pewter.web.further_ways import UNKNOWN_HOST
 
 from .hellos import drive
 from .routes import Destination
+from .searching import find, search, settle_order, together
 from .slots import Priority, Slots
 
 OLD_VERSIONS = (Version.TLS_1_2, Version.TLS_1_1, Version.TLS_1_0)
@@ -68,7 +67,6 @@ PAUSES_SECONDS = (0.5, 1.5, 3.0)
 
 TRIAL_SECONDS = 5.0
 TICKET_SECONDS = 1.5
-MAX_ORDER_ROUNDS = 8
 MAX_GROUP_PAIRS = 2
 """Pairs of groups that are held against each other: of their order only the first matter."""
 
@@ -145,13 +143,13 @@ class ProtocolLook:
         asked = (Version.TLS_1_3, *OLD_VERSIONS)
         first += [self._ask_version(version) for version in asked if not self._is_settled(version)]
         if not any(seen.outcome == "accepted" for seen in self._versions.values()):
-            await _all(first)
+            await together(first)
             if not any(seen.outcome == "accepted" for seen in self._versions.values()):
                 return
             first = []
-        await _all([*first, *self._of_accepted()])
+        await together([*first, *self._of_accepted()])
         late = [version for version, seen in self._versions.items() if seen.outcome == "accepted"]
-        await _all(
+        await together(
             self._search_suites(version)
             for version in late
             if version not in self._suites and version != Version.SSL_2_0
@@ -251,11 +249,11 @@ class ProtocolLook:
             self._suites[version] = SuitesSeen(version, picks.guess(usual()), order, asked, why)
 
         self._suites[version] = SuitesSeen(version, (), "not known", asked, "not reached before the deadline")
-        order = await _search(parts, picks, pick)
+        order = await search(parts, picks, pick)
         if not picks.found and version == Version.TLS_1_3 and not unfinished:
             await self._search_with_shares(parts[0], picks, unfinished)
         keep(order)
-        keep(await _settle_order(order, picks, pick, usual(), len(picks.found)))
+        keep(await settle_order(order, picks, pick, usual(), len(picks.found)))
 
     async def _search_with_shares(self, suites: Sequence[int], picks: Picks, unfinished: list[str]) -> None:
         """For a server that cannot do with an empty key_share."""
@@ -264,7 +262,7 @@ class ProtocolLook:
             offer = Offer((int(Version.TLS_1_3),), self.name, tuple(left), shares=(0x001D, 0x0017))
             return await self._pick(offer, left, picks, unfinished, lambda answer: answer.suite)
 
-        await _find(suites, pick)
+        await find(suites, pick)
 
     async def _pick(
         self,
@@ -308,12 +306,12 @@ class ProtocolLook:
             self._groups[version] = GroupsSeen(version, picks.guess(usual_group_order), order, asked, why)
 
         keep("not known", "not reached before the deadline")
-        order = await _search(parts, picks, pick)
+        order = await search(parts, picks, pick)
         silent = not picks.found and version == Version.TLS_1_3
         why = unfinished[0] if unfinished else "no answer to a hello without key shares" if silent else ""
         keep(order, why)
         pairs = MAX_GROUP_PAIRS if version == Version.TLS_1_3 else 0
-        keep(await _settle_order(order, picks, pick, usual_group_order, pairs), why)
+        keep(await settle_order(order, picks, pick, usual_group_order, pairs), why)
 
     # Options
 
@@ -324,7 +322,7 @@ class ProtocolLook:
         )
         finite = tuple(code for part in suites_for(version)[:2] for code in part if table()[code].key_exchange == "DHE")
         curves = self._search_groups(version, elliptic)
-        await _all([self._ask_rich_hello(version), self._ask_finite_field(version, finite), curves])
+        await together([self._ask_rich_hello(version), self._ask_finite_field(version, finite), curves])
 
     async def _ask_rich_hello(self, version: int) -> None:
         suites = tuple(each for part in suites_for(version)[:2] for each in part)
@@ -494,74 +492,6 @@ class ProtocolLook:
         async with self.slots.connection(self.destination.address, Priority.SEARCH):
             self.connections += 1
             return await drive(client, self.destination, min(seconds or self.step_seconds, self.step_seconds))
-
-
-async def _all(work: Iterable[Awaitable[None]]) -> None:
-    await asyncio.gather(*work)
-
-
-Pick = Callable[[Sequence[int]], Awaitable[int | None]]
-
-
-async def _search(parts: Sequence[Sequence[int]], picks: Picks, pick: Pick) -> str:
-    """Find all that is accepted in the parts, side by side; what is returned is whose order counts.
-
-    The first part, in which several are likely, is offered as it is and turned round at once: that tells
-    whether the server or the client decides, and finds up to two.
-    """
-    main, *others = (tuple(map(int, part)) for part in parts)
-    ends: list[int | None] = []
-
-    async def search_main() -> None:
-        ends.extend(await asyncio.gather(pick(main), pick(main[::-1])))
-        if any(each is not None for each in ends):
-            await _split([each for each in main if each not in ends], pick)
-
-    await _all((search_main(), *(_find(part, pick) for part in others)))
-    found = [each for each in main if each in picks.found]
-    if len(found) < 2:
-        found = list(picks.guess())
-        if len(found) < 2:
-            return "one" if found else "not known"
-        ends = list(await asyncio.gather(pick(found), pick(found[::-1])))
-    return tell_order(found, ends[0], ends[1])
-
-
-async def _settle_order(
-    order: str, picks: Picks, pick: Pick, usual: Callable[[int], tuple[int, ...]], pairs_left: int
-) -> str:
-    """Hold neighbours of the guessed order against each other until it is known, or no pair is left to spend."""
-    if order != "server":
-        return order
-    for _ in range(MAX_ORDER_ROUNDS):
-        pairs = picks.open_pairs(picks.guess(usual))[:pairs_left]
-        if not pairs:
-            break
-        pairs_left -= len(pairs)
-        # Turned round: a server that follows the client in this pair must not confirm our guess.
-        await asyncio.gather(*(pick((other, one)) for one, other in pairs))
-    # Some servers choose by themselves, but let a client have ChaCha20 that puts it first.
-    neighbours = itertools.pairwise(picks.guess(usual))
-    await asyncio.gather(*(pick((other, one)) for one, other in neighbours if _is_chacha(one) > _is_chacha(other)))
-    if picks.has_contradiction:
-        return "mixed"
-    return "server" if not picks.open_pairs(picks.guess(usual)) else "server, in part"
-
-
-async def _find(candidates: Sequence[int], pick: Pick) -> None:
-    """Strike out what is picked, and ask both halves of the rest at once."""
-    picked = await pick(tuple(candidates))
-    if picked is not None:
-        await _split([each for each in candidates if each != picked], pick)
-
-
-async def _split(left: Sequence[int], pick: Pick) -> None:
-    await _all(_find(half, pick) for half in (left[::2], left[1::2]) if half)
-
-
-def _is_chacha(code: int) -> bool:
-    suite = table().get(code)
-    return suite is not None and suite.cipher.startswith("CHACHA20")
 
 
 def _outcome_of(probe: Probe) -> tuple[str, str]:

@@ -78,6 +78,8 @@ def _where_to_get(case: Case, certificate: Certificate) -> str:
     for endpoint in case.evidence.endpoints:
         if any(certificate.sha256 in handshake.chain for handshake in endpoint.handshakes):
             return f"{certificate.title} is sent by {case.place(endpoint)}"
+    if certificate.sha256 in case.evidence.given_certificates:
+        return f"{certificate.title} is among the files given"
     return f"{certificate.title} is to be had from its CA"
 
 
