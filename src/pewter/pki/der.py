@@ -5,6 +5,7 @@ review has to describe.
 """
 
 import datetime
+import functools
 import re
 from dataclasses import dataclass
 
@@ -113,6 +114,7 @@ def build_integer(value: int) -> bytes:
     return build(INTEGER, value.to_bytes((value + (value < 0)).bit_length() // 8 + 1, "big", signed=True))
 
 
+@functools.lru_cache(maxsize=4096)  # a few dozen identifiers stand in every certificate
 def read_oid(content: bytes, structure: str) -> str:
     """Dotted text of an OBJECT IDENTIFIER's content: ``2.5.29.17``."""
     if not content or content[-1] & 0x80 or len(content) > 64:
@@ -160,7 +162,8 @@ def read_time(element: Element, structure: str) -> datetime.datetime:
     else:
         raise DecodeError(structure, 0, "no time with seconds and Z")
     try:
-        naive = datetime.datetime.strptime(digits, "%Y%m%d%H%M%S")
+        month, day, hour, minute, second = (int(digits[start : start + 2]) for start in range(4, 14, 2))
+        naive = datetime.datetime(int(digits[:4]), month, day, hour, minute, second)
     except ValueError as exc:
         raise DecodeError(structure, 0, f"no such time: {digits}") from exc
     return naive.replace(tzinfo=datetime.UTC)

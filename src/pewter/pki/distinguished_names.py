@@ -74,6 +74,7 @@ class DistinguishedName:
         return tuple(attribute.text for rdn in self.rdns for attribute in rdn if attribute.oid == oid)
 
 
+@functools.lru_cache(maxsize=2048)  # issuers and subjects come again and again
 def read_distinguished_name(octets: bytes) -> DistinguishedName:
     """Read the DER of a Name; DecodeError where it is none."""
     reader = DerReader(octets, "Name")
