@@ -119,6 +119,12 @@ def test_a_server_of_ssl_3_alone_is_found_by_its_second_hello():
     assert protocol.suites_in(0x0300).suites == SUITES
 
 
+def test_a_server_of_ssl_2_alone():
+    protocol = looked_at(speaks(0x0002))
+    assert outcomes(protocol)[0x0002] == "accepted"
+    assert (protocol.suites, protocol.ssl2_ciphers) == ((), (0x010080, 0x0700C0))
+
+
 def closes(connection: socket.socket) -> None:
     pass
 

@@ -158,6 +158,9 @@ class ProtocolLook:
 
     def _of_accepted(self) -> list[Awaitable[None]]:
         accepted = {version for version, seen in self._versions.items() if seen.outcome == "accepted"}
+        accepted.discard(Version.SSL_2_0)  # it has hellos and ciphers of its own, and nothing else to be asked
+        if not accepted:
+            return []
         old = [version for version in OLD_VERSIONS if version in accepted]
         work: list[Awaitable[None]] = [self._search_suites(version) for version in sorted(accepted, reverse=True)]
         if Version.TLS_1_3 in accepted:
