@@ -11,7 +11,14 @@ from hypothesis import strategies as st
 from pewter.evidence import Offer, Seen, protocols
 from pewter.octets import DecodeError
 from pewter.tls.codepoints import ContentType, ExtensionType, HandshakeType
-from pewter.tls.hellos import ServerHello, build_message, build_server_hello, read_client_hello, read_offered_versions
+from pewter.tls.hellos import (
+    Extension,
+    ServerHello,
+    build_message,
+    build_server_hello,
+    read_client_hello,
+    read_offered_versions,
+)
 from pewter.tls.messages import build_certificate
 from pewter.tls.records import MessageReader, RecordReader, build_record
 from pewter.tls.ssl2 import Ssl2Hello, Ssl2Trial, build_ssl2_hello, build_ssl2_server_hello, read_ssl2_server_hello
@@ -260,6 +267,14 @@ def server_hello(version: int = 0x0303, suite: int = 0x002F, **more) -> bytes:
 )  # fmt: skip
 def test_one_hello(octets, ended, expected):
     assert trial(octets, ended=ended) == expected
+
+
+def test_a_malformed_extension_before_the_end_is_an_answer():
+    """It raised from peer_ended, and ended the whole look at the endpoint."""
+    hello = server_hello(suite=0xC02F, extensions=(Extension(ExtensionType.ALPN, b"\xff"),))
+    answer = trial(hello, to_key_exchange=True)
+    assert isinstance(answer, Refused)
+    assert answer.how == "garbled"
 
 
 @given(st.binary(max_size=200), st.booleans())

@@ -31,6 +31,7 @@ from .codepoints import (
 from .hellos import ServerHello, build_client_hello, read_extensions, read_server_hello
 from .messages import (
     CertificateMessage,
+    read_alpn,
     read_certificate,
     read_certificate_1_3,
     read_certificate_status,
@@ -39,7 +40,7 @@ from .messages import (
 )
 from .offers import FIRST_SHARES, GROUPS, make_hello
 from .proof import certificate_verify_content, verify_proof
-from .records import MAX_PLAINTEXT, MessageReader, Record, RecordReader, build_record, is_tls
+from .records import MessageReader, Record, RecordReader, build_opening, build_record, is_tls
 from .schedule import (
     RecordProtection,
     client_handshake_traffic_secret,
@@ -111,7 +112,7 @@ class Conversation:
 
     def start(self) -> bytes:
         """The octets that open the exchange."""
-        return self._as_records(self._transcript)
+        return build_opening(self._transcript, self.offer.versions)
 
     def receive(self, octets: bytes) -> bytes:
         """Take what the peer sent; returns what is to be sent back, which is mostly nothing."""
@@ -145,12 +146,6 @@ class Conversation:
             self._conclude()
         else:
             self.answer = Ended(how, detail)
-
-    def _as_records(self, message: bytes) -> bytes:
-        # The record version of a first hello is 0x0301 at most: old servers refuse more (RFC 8446 section 5.1).
-        version = min(int(Version.TLS_1_0), *self.offer.versions)
-        pieces = (message[start : start + MAX_PLAINTEXT] for start in range(0, len(message), MAX_PLAINTEXT))
-        return b"".join(build_record(ContentType.HANDSHAKE, version, piece) for piece in pieces)
 
     def _take_record(self, record: Record) -> bytes:
         content_type, content = record.type, record.fragment
@@ -231,7 +226,7 @@ class Conversation:
             raise DecodeError("ServerHello", 0, f"{suite_name(hello.cipher_suite)} is a TLS 1.3 suite")
         if hello.compression_method:
             self._note(f"chose compression method {hello.compression_method}, which was not offered")
-        self._alpn = _read_alpn(hello.extension(ExtensionType.ALPN)) or self._alpn
+        self._alpn = read_alpn(hello.extension(ExtensionType.ALPN)) or self._alpn
         self._timestamps = hello.extension(ExtensionType.SIGNED_CERTIFICATE_TIMESTAMP) or None
         self._server_hello = hello
         self._transcript += raw if self._protection is None else b""
@@ -262,7 +257,7 @@ class Conversation:
         )
         message = build_client_hello(second)
         self._transcript = message_hash(algorithm, self._transcript) + raw + message
-        return self._as_records(message)
+        return build_opening(message, self.offer.versions)
 
     def _change_keys(self, hello: ServerHello, raw: bytes) -> None:
         reader = Reader(hello.extension(ExtensionType.KEY_SHARE) or b"", "key_share")
@@ -319,7 +314,7 @@ class Conversation:
                 self._extensions += tuple(extension.type for extension in extensions)
                 for extension in extensions:
                     if extension.type == ExtensionType.ALPN:
-                        self._alpn = _read_alpn(extension.body)
+                        self._alpn = read_alpn(extension.body)
             case HandshakeType.CERTIFICATE_REQUEST:
                 pass  # a server that would like a client certificate; it sends its own all the same
             case HandshakeType.CERTIFICATE:
@@ -398,12 +393,3 @@ class Conversation:
 def fingerprint(der: bytes) -> str:
     """SHA-256 of the DER octets as 64 hexadecimal digits, by which evidence refers to a certificate."""
     return hashlib.sha256(der).hexdigest()
-
-
-def _read_alpn(body: bytes | None) -> str | None:
-    """The one protocol that the server chose (RFC 7301 section 3.1)."""
-    if not body:
-        return None
-    return (
-        Reader(body, "application_layer_protocol_negotiation").nested(2, "ProtocolNameList").vector(1).decode("latin-1")
-    )

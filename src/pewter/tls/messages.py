@@ -111,6 +111,15 @@ def read_server_key_exchange(body: bytes, version: int, *, elliptic: bool, signe
     return ServerKeyExchange(params, group, scheme, signature, prime)
 
 
+def read_alpn(body: bytes | None) -> str | None:
+    """The one protocol that the server chose (RFC 7301 section 3.1)."""
+    if not body:
+        return None
+    return (
+        Reader(body, "application_layer_protocol_negotiation").nested(2, "ProtocolNameList").vector(1).decode("latin-1")
+    )
+
+
 def read_certificate_verify(body: bytes) -> tuple[int, bytes]:
     """Signature scheme and signature of a CertificateVerify (RFC 8446 section 4.4.3)."""
     reader = Reader(body, "CertificateVerify")

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from pewter.octets import DecodeError, vector
 
-from .codepoints import ContentType
+from .codepoints import ContentType, Version
 
 MAX_PLAINTEXT = 1 << 14
 MAX_CIPHERTEXT = MAX_PLAINTEXT + 256
@@ -33,6 +33,16 @@ def build_record_header(record_type: int, version: int, length: int) -> bytes:
 def build_record(record_type: int, version: int, fragment: bytes) -> bytes:
     """One record; ``fragment`` must fit into it."""
     return bytes((record_type,)) + version.to_bytes(2, "big") + vector(fragment, 2)
+
+
+def build_opening(message: bytes, offered_versions: tuple[int, ...]) -> bytes:
+    """A ClientHello message as records, split where it is longer than one.
+
+    The record version of a first hello is 0x0301 at most: old servers refuse more (RFC 8446 section 5.1).
+    """
+    version = min(int(Version.TLS_1_0), *offered_versions)
+    pieces = (message[start : start + MAX_PLAINTEXT] for start in range(0, len(message), MAX_PLAINTEXT))
+    return b"".join(build_record(ContentType.HANDSHAKE, version, piece) for piece in pieces)
 
 
 def is_tls(opening: bytes | bytearray) -> bool:

@@ -11,9 +11,9 @@ from pewter.octets import DecodeError, Reader
 
 from .codepoints import ContentType, ExtensionType, HandshakeType, Version, alert_name, version_name
 from .hellos import ServerHello, build_client_hello, read_server_hello
-from .messages import ServerKeyExchange, read_server_key_exchange
+from .messages import ServerKeyExchange, read_alpn, read_server_key_exchange
 from .offers import EMPTY_RENEGOTIATION_INFO_SCSV, make_hello
-from .records import MAX_PLAINTEXT, MessageReader, Record, RecordReader, build_record, is_tls
+from .records import MessageReader, Record, RecordReader, build_opening, is_tls
 from .shares import make_share
 from .suites import suite_name, table
 
@@ -72,6 +72,7 @@ class Trial:
     _messages: MessageReader = field(default_factory=MessageReader)
     _opening: bytes = b""
     _hello: ServerHello | None = None
+    _alpn: str | None = None
     _offered: tuple[int, ...] = ()
 
     def start(self) -> bytes:
@@ -79,9 +80,7 @@ class Trial:
         hello = make_hello(self.offer, self.random[:32], self.random[32:64], shares)
         self._offered = hello.cipher_suites
         message = build_client_hello(hello)
-        version = min(int(Version.TLS_1_0), *self.offer.versions)
-        pieces = (message[start : start + MAX_PLAINTEXT] for start in range(0, len(message), MAX_PLAINTEXT))
-        return b"".join(build_record(ContentType.HANDSHAKE, version, piece) for piece in pieces)
+        return build_opening(message, self.offer.versions)
 
     def receive(self, octets: bytes) -> bytes:
         """Take what the peer sent; nothing is ever sent back."""
@@ -147,6 +146,7 @@ class Trial:
             return
         if hello.cipher_suite not in self._offered or hello.cipher_suite == EMPTY_RENEGOTIATION_INFO_SCSV:
             raise DecodeError("ServerHello", 0, f"chose {suite_name(hello.cipher_suite)}, which was not offered")
+        self._alpn = read_alpn(hello.extension(ExtensionType.ALPN))
         self._hello = hello
         suite = table().get(hello.cipher_suite)
         ephemeral = suite is not None and suite.key_exchange in {"ECDHE", "DHE"}
@@ -160,7 +160,6 @@ class Trial:
         if hello.version == Version.TLS_1_3:
             share = hello.extension(ExtensionType.KEY_SHARE)
             group = Reader(share, "key_share").uint(2) if share is not None else None
-        alpn = hello.extension(ExtensionType.ALPN)
         self.answer = Picked(
             version=hello.version,
             suite=hello.cipher_suite,
@@ -168,7 +167,7 @@ class Trial:
             hello_retry=hello.is_hello_retry,
             extensions=tuple(each.type for each in hello.extensions),
             compression=hello.compression_method,
-            alpn=Reader(alpn, "ALPN").nested(2, "ProtocolNameList").vector(1).decode("latin-1") if alpn else None,
+            alpn=self._alpn,
             prime=exchange.prime if exchange is not None else b"",
             scheme=exchange.scheme if exchange is not None else None,
         )
