@@ -86,7 +86,8 @@ def run_bundle(command: BundleCommand) -> int:
         bundle = _gathered(bundle, command, stores, given)
     case = BundleCase(bundle, at, stores, given, given_only=bool(command.trust_only))
     outcomes = judge(case, BUNDLE_RULES)
-    next_lines = _write(command, case) if command.write is not None else _advice(case)
+    chain = mended_chain(case)
+    next_lines = _write(command, command.write, chain) if command.write is not None else _advice(case, chain)
     if command.json:
         sent = tuple(each.sha256 for each in bundle.sent)
         result = BundleReview(FORMAT, tuple(map(str, command.files)), at, sent, outcomes)
@@ -95,7 +96,7 @@ def run_bundle(command: BundleCommand) -> int:
             print(f"pewter: {line}", file=sys.stderr)
     else:
         print_text(render_bundle(case, outcomes, next_lines, output_width(), output_marks()))
-    unwritten = command.write is not None and isinstance(mended_chain(case), str)
+    unwritten = command.write is not None and isinstance(chain, str)
     return 1 if unwritten or reaches(outcomes, fail_on) else 0
 
 
@@ -183,11 +184,12 @@ def _as_file(live: LiveChain) -> FileContents:
 # Writing
 
 
-def _write(command: BundleCommand, case: BundleCase) -> tuple[str, ...]:
-    """Write the mended chain where it can be put together; what was done, in words."""
-    path = command.write
-    assert path is not None
-    chain = mended_chain(case)
+Mended = tuple[Certificate, ...] | str
+"""The mended chain, or why it cannot be put together."""
+
+
+def _write(command: BundleCommand, path: Path, chain: Mended) -> tuple[str, ...]:
+    """Write the mended chain where there is one; what was done, in words."""
     if isinstance(chain, str):
         return (f"{path} was not written: {chain}",)
     octets = b"".join(write_pem(each.der) for each in chain)
@@ -205,8 +207,7 @@ def _write(command: BundleCommand, case: BundleCase) -> tuple[str, ...]:
     return (f"Wrote {path}: {titles}. The root is left out, and keys are never written.",)
 
 
-def _advice(case: BundleCase) -> tuple[str, ...]:
-    chain = mended_chain(case)
+def _advice(case: BundleCase, chain: Mended) -> tuple[str, ...]:
     if isinstance(chain, str):
         return (chain[0].upper() + chain[1:] + ("" if chain.endswith(".") else "."),)
     if [each.sha256 for each in chain] != [each.sha256 for each in case.bundle.sent]:

@@ -139,6 +139,9 @@ class _EndpointLook:
     destination: Destination
     planned: tuple[tuple[int, ...], ...]
     probes: dict[tuple[int, ...], Probe] = field(default_factory=dict)
+    more_probes: list[Probe] = field(default_factory=list)
+    """Beyond the planned ones: asked again for a staple."""
+
     look: ProtocolLook | None = None
 
 
@@ -167,7 +170,6 @@ class _Look:
         self._covered: dict[str, Name] = {}
         self._statuses: dict[tuple[str, str], StatusAnswer] = {}
         self._asked_statuses: set[tuple[str, str]] = set()
-        self._extra_probes: list[tuple[_EndpointLook, Probe]] = []
         self._fetched: list[FetchedIssuer] = []
         self._not_contacted: dict[str, NotContacted] = {}
         self._slots = Slots(options.connections_per_address)
@@ -448,7 +450,7 @@ class _Look:
             await asyncio.sleep(STAPLE_PAUSE_SECONDS)
             async with self._slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
                 result = await send_hello(offer, endpoint.destination, self._options.step_seconds)
-            self._extra_probes.append((endpoint, Probe(offer, result.answer, round(result.elapsed_seconds, 6))))
+            endpoint.more_probes.append(Probe(offer, result.answer, round(result.elapsed_seconds, 6)))
             for sha256, der in result.certificates.items():
                 self._certificates.setdefault(sha256, der)
             if isinstance(result.answer, Handshake) and result.answer.staple is not None:
@@ -571,12 +573,11 @@ class _Look:
             endpoint.probes.get(versions) or Probe(Offer(versions, endpoint.name), Unseen(self._why_unseen))
             for versions in endpoint.planned
         )
-        more = (probe for each, probe in self._extra_probes if each is endpoint)
         return Endpoint(
             name=endpoint.name,
             address=endpoint.destination.address,
             port=endpoint.destination.port,
-            probes=(*probes, *more, *(endpoint.look.more_probes if endpoint.look is not None else ())),
+            probes=(*probes, *endpoint.more_probes, *(endpoint.look.more_probes if endpoint.look is not None else ())),
             nameless=tuple(endpoint.look.nameless) if endpoint.look is not None else (),
             protocol=endpoint.look.protocol if endpoint.look is not None else None,
             reached_at=endpoint.destination.reached_at,

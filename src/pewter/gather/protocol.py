@@ -142,23 +142,19 @@ class ProtocolLook:
         first: list[Awaitable[None]] = [self._ask_ssl_2(), self._ask_version(Version.SSL_3_0)]
         asked = (Version.TLS_1_3, *OLD_VERSIONS)
         first += [self._ask_version(version) for version in asked if not self._is_settled(version)]
-        if not any(seen.outcome == "accepted" for seen in self._versions.values()):
+        if not self._accepted:
             await together(first)
-            if not any(seen.outcome == "accepted" for seen in self._versions.values()):
+            if not self._accepted:
                 return
             first = []
         await together([*first, *self._of_accepted()])
-        late = [version for version, seen in self._versions.items() if seen.outcome == "accepted"]
-        await together(
-            self._search_suites(version)
-            for version in late
-            if version not in self._suites and version != Version.SSL_2_0
-        )
+        late = self._accepted - {int(Version.SSL_2_0), *self._suites}
+        await together(self._search_suites(version) for version in late)
         await self._ask_fallback_guard()
 
     def _of_accepted(self) -> list[Awaitable[None]]:
-        accepted = {version for version, seen in self._versions.items() if seen.outcome == "accepted"}
-        accepted.discard(Version.SSL_2_0)  # it has hellos and ciphers of its own, and nothing else to be asked
+        # SSL 2.0 has hellos and ciphers of its own, and nothing else to be asked.
+        accepted = self._accepted - {int(Version.SSL_2_0)}
         if not accepted:
             return []
         old = [version for version in OLD_VERSIONS if version in accepted]
@@ -186,6 +182,10 @@ class ProtocolLook:
             if version == Version.TLS_1_3 and isinstance(alone.answer, Handshake):
                 outcome, how = "refused", "TLS 1.2 in its place"
             self._versions[version] = VersionSeen(version, outcome, how)
+
+    @property
+    def _accepted(self) -> frozenset[int]:
+        return frozenset(int(version) for version, seen in self._versions.items() if seen.outcome == "accepted")
 
     def _accept(self, version: int, how: str) -> None:
         self._versions[version] = VersionSeen(version, "accepted", how)
@@ -401,9 +401,7 @@ class ProtocolLook:
 
     async def _ask_fallback_guard(self) -> None:
         """TLS_FALLBACK_SCSV (RFC 7507) in a hello for less than the server's best version."""
-        accepted = sorted(
-            v for v, seen in self._versions.items() if seen.outcome == "accepted" and v >= Version.SSL_3_0
-        )
+        accepted = sorted(self._accepted - {int(Version.SSL_2_0)})
         lower = [version for version in accepted if version <= Version.TLS_1_1]
         if not lower or max(accepted) < Version.TLS_1_1 or len(accepted) < 2:
             return

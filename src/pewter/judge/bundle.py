@@ -156,9 +156,16 @@ def mended_chain(case: BundleCase) -> tuple[Certificate, ...] | str:
     top = path.certificates[-1]
     if top.is_self_issued:
         return path.certificates if len(path.certificates) == 1 else path.certificates[:-1]
+    return f"{_lacking(top)}. {_where_to_get(top)}."
+
+
+def _lacking(top: Certificate) -> str:
+    return f"{top.issuer.title}, the issuer of {top.title}, is in none of the files"
+
+
+def _where_to_get(top: Certificate) -> str:
     urls = " or ".join(top.extensions.ca_issuers[:2])
-    where = f" It is at {urls}; --fetch gets it." if urls else " Its CA has it for download."
-    return f"{top.issuer.title}, the issuer of {top.title}, is in none of the files.{where}"
+    return f"It is at {urls}; --fetch gets it" if urls else "Its CA has it for download"
 
 
 # Rules on the files
@@ -283,10 +290,8 @@ def issuer_missing(case: Case) -> Iterator[RuleOutcome]:
     """The files have to hold every issuer up to the root."""
     top = _issuer_missing(case)
     if top is not None:
-        urls = " or ".join(top.extensions.ca_issuers[:2])
-        detail = f"It is at {urls}; --fetch gets it" if urls else "Its CA has it for download"
-        seen = f"{top.issuer.title}, the issuer of {top.title}, is in none of the files"
-        yield Gap(case.chains[0].where, seen, "every issuer up to the root", detail=detail)
+        where = case.chains[0].where
+        yield Gap(where, _lacking(top), "every issuer up to the root", detail=_where_to_get(top))
     elif case.chains:
         yield Holds(case.chains[0].where, "every issuer is at hand")
 

@@ -1,6 +1,7 @@
 """Is the certificate revoked, stapled, logged?"""
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 from pewter.pki import MUST_STAPLE, Certificate, StatusKind, life_of
 
@@ -73,24 +74,44 @@ def staple_missing(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "a stapled response in each handshake")
 
 
+@dataclass(frozen=True, slots=True)
+class LogCount:
+    """The logs that vouch for a publicly trusted certificate, held against what browsers ask for."""
+
+    found: int
+    wanted: int
+    seen: str
+    verified: int
+
+    @property
+    def is_enough(self) -> bool:
+        return self.found >= self.wanted
+
+
+def count_logs(case: Case, chain: ServedChain) -> LogCount | None:
+    """None where browsers ask for no logs: the chain is not publicly trusted."""
+    if not isinstance(chain.leaf, Certificate) or not is_public(case, chain):
+        return None
+    expect, logging = case.expect, logging_of(case, chain)
+    long_lived = life_of(chain.leaf).length > expect.timestamps_long_life
+    ways = ", ".join(f"{count} {way}" for way, count in logging.by_way) or "none"
+    faults = "".join(f"; {each}" for each in logging.faults)
+    seen = f"signed timestamps of {len(logging.logs)} logs ({ways}){faults}"
+    wanted = expect.timestamps_long if long_lived else expect.timestamps
+    return LogCount(len(logging.logs), wanted, seen, logging.verified)
+
+
 @rule("chain/not-logged", level=Level.BREAKS, sources=("RFC 6962 section 3", "browsers' policies on logging"))
 def not_logged(case: Case) -> Iterator[RuleOutcome]:
     """Browsers ask for signed timestamps of several logs where a publicly trusted CA issued."""
-    expect = case.expect
     for chain in case.chains:
-        if not isinstance(chain.leaf, Certificate) or not is_public(case, chain):
+        count = count_logs(case, chain)
+        if count is None:
             continue
-        long_lived = life_of(chain.leaf).length > expect.timestamps_long_life
-        wanted = expect.timestamps_long if long_lived else expect.timestamps
-        logging = logging_of(case, chain)
-        ways = ", ".join(f"{count} {way}" for way, count in logging.by_way) or "none"
-        seen = f"signed timestamps of {len(logging.logs)} logs ({ways})" + "".join(
-            f"; {each}" for each in logging.faults
-        )
-        if len(logging.logs) < wanted:
-            yield Gap(chain.where, seen, f"timestamps of {wanted} logs", cause=chain.leaf.sha256)
+        if not count.is_enough:
+            yield Gap(chain.where, count.seen, f"timestamps of {count.wanted} logs", cause=chain.leaf.sha256)
         else:
-            yield Holds(chain.where, seen + (f", {logging.verified} verified" if logging.verified else ""))
+            yield Holds(chain.where, count.seen + (f", {count.verified} verified" if count.verified else ""))
 
 
 RULES = (revoked, staple_broken, staple_missing, not_logged)

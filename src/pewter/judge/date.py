@@ -107,18 +107,30 @@ def renewal_overdue(case: Case) -> Iterator[RuleOutcome]:
     yield from case.without_chain()
 
 
+def excess_of_life(case: Case, chain: ServedChain) -> str | None:
+    """By how much a publicly trusted certificate lives too long; empty for a good one, None where no limit holds."""
+    if not isinstance(chain.leaf, Certificate):
+        return None
+    longest = longest_life(chain.leaf.not_before)
+    if longest is None or not is_public(case, chain):
+        return None
+    length = life_of(chain.leaf).length
+    if length <= longest:
+        return ""
+    seconds = int((length - longest).total_seconds())
+    over = days(seconds // 86400) if seconds >= 86400 else f"{seconds} s"
+    return f"{days(longest.days)} and {over} more; issued {chain.leaf.not_before:%Y-%m-%d}"
+
+
 @rule("date/too-long", level=Level.BREAKS, sources=("Baseline Requirements section 6.3.2",))
 def too_long(case: Case) -> Iterator[RuleOutcome]:
     """Browsers refuse a publicly trusted certificate that lives longer than was allowed on its day of issue."""
     for chain, leaf, life in _leaves(case):
-        longest = longest_life(leaf.not_before)
-        if longest is None or not is_public(case, chain):
+        longest, excess = longest_life(leaf.not_before), excess_of_life(case, chain)
+        if longest is None or excess is None:
             continue
-        if life.length > longest:
-            seconds = int((life.length - longest).total_seconds())
-            over = days(seconds // 86400) if seconds >= 86400 else f"{seconds} s"
-            seen = f"{days(longest.days)} and {over} more; issued {leaf.not_before:%Y-%m-%d}"
-            yield Gap(chain.where, seen, f"at most {days(longest.days)} for that day of issue", cause=leaf.sha256)
+        if excess:
+            yield Gap(chain.where, excess, f"at most {days(longest.days)} for that day of issue", cause=leaf.sha256)
         else:
             yield Holds(chain.where, f"{life.length.days} of {longest.days} days allowed")
 

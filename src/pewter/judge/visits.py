@@ -12,10 +12,9 @@ from pewter.web.urls import read_url
 
 from .case import Case, ServedChain
 from .chain_keys import certificates_to_judge, key_oddity
-from .chain_status import not_logged
+from .chain_status import count_logs
 from .content import blocked_parts
-from .date import too_long
-from .outcomes import Gap
+from .date import excess_of_life
 from .protocol import accepted_versions
 from .status import revocation_of, staples_of
 
@@ -161,11 +160,10 @@ def _why_refused(case: Case, served: ServedChain) -> tuple[Meeting, str] | None:
     for _, verdict in staples_of(case, served):
         if verdict.kind is StatusKind.REVOKED:
             return Meeting.REVOKED, verdict.detail
-    for rule in (too_long, not_logged):
-        for outcome in rule.outcomes(case):
-            if isinstance(outcome, Gap) and outcome.where == served.where:
-                return Meeting.NOT_TRUSTED, outcome.seen
-    return None
+    if excess := excess_of_life(case, served):
+        return Meeting.NOT_TRUSTED, excess
+    count = count_logs(case, served)
+    return None if count is None or count.is_enough else (Meeting.NOT_TRUSTED, count.seen)
 
 
 def _chain_of(case: Case, hop: Hop) -> tuple[str, ...]:

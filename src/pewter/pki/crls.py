@@ -13,7 +13,7 @@ from . import der
 from .certificates import Certificate
 from .der import DerReader
 from .distinguished_names import DistinguishedName, read_distinguished_name
-from .extensions import CRL_SIGN
+from .extensions import CRL_SIGN, read_full_name_uris
 from .signatures import SignatureVerdict, verify_octets
 from .status import StatusKind, StatusVerdict, out_of_date, revoked_words
 
@@ -23,7 +23,6 @@ _CRL_NUMBER = "2.5.29.20"
 _AUTHORITY_KEY_IDENTIFIER = "2.5.29.35"
 _REASON_CODE = "2.5.29.21"
 _INVALIDITY_DATE = "2.5.29.24"
-_URI = 0x86
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,14 +139,7 @@ def _read_scope(value: bytes) -> Scope:
     flags = {
         tag: (element := fields.optional(tag)) is not None and element.content != b"\x00" for tag in range(0x81, 0x86)
     }
-    uris: list[str] = []
-    if name is not None:
-        full_name = DerReader(name.content, "DistributionPointName").optional(0xA0)
-        entries = DerReader(full_name.content if full_name is not None else b"", "fullName")
-        while entries:
-            entry = entries.next()
-            if entry.tag == _URI:
-                uris.append(entry.content.decode("latin-1"))
+    uris = read_full_name_uris(name.content) if name is not None else []
     return Scope(
         tuple(uris), name is not None and not uris, flags[0x81], flags[0x82], flags[0x85], flags[0x83], flags[0x84]
     )

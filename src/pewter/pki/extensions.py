@@ -344,13 +344,20 @@ def _read_crl_uris(value: bytes | None) -> tuple[str, ...]:
         fields.optional(0x81)
         if name is None or fields:
             continue
-        full_name = DerReader(name.content, "DistributionPointName").optional(0xA0)
-        entries = DerReader(full_name.content if full_name is not None else b"", "fullName")
-        while entries:
-            entry = entries.next()
-            if entry.tag == _URI:
-                found.append(_text(entry))
+        found += read_full_name_uris(name.content)
     return tuple(dict.fromkeys(found))
+
+
+def read_full_name_uris(octets: bytes) -> list[str]:
+    """The URIs of a DistributionPointName (section 4.2.1.13), in certificates and CRLs alike."""
+    full_name = DerReader(octets, "DistributionPointName").optional(0xA0)
+    entries = DerReader(full_name.content if full_name is not None else b"", "fullName")
+    found: list[str] = []
+    while entries:
+        entry = entries.next()
+        if entry.tag == _URI:
+            found.append(_text(entry))
+    return found
 
 
 def _read_tls_features(value: bytes | None) -> tuple[int, ...]:
