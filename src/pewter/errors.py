@@ -18,6 +18,15 @@ class FileError(PewterError):
     """A file that cannot be read, or that holds something else than was asked for."""
 
 
+OWN_FAULT = 4
+"""Exit status where Pewter itself failed: never that of a finding."""
+
+
+def own_fault_words(what: str) -> str:
+    """One line that asks for a report."""
+    return f"Pewter itself failed ({what}). This is no finding: please report it, with the command that you typed."
+
+
 class NotReviewedError(PewterError):
     """The site could not be reviewed at all."""
 

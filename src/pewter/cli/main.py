@@ -10,7 +10,7 @@ from typing import Annotated
 import typer
 
 from pewter import __version__
-from pewter.errors import PewterError
+from pewter.errors import OWN_FAULT, PewterError, own_fault_words
 
 app = typer.Typer(
     name="pewter",
@@ -239,3 +239,7 @@ def run() -> None:
         # The reader (head, less) has seen enough; Python would complain once more at exit.
         sys.stderr.close()
         sys.exit(0)
+    except Exception as exc:
+        # Python's own exit status of a traceback is 1, which here means that gaps were found.
+        print(f"pewter: {own_fault_words(f'{type(exc).__name__}: {exc}'[:300])}", file=sys.stderr)
+        sys.exit(OWN_FAULT)

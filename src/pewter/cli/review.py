@@ -8,7 +8,7 @@ from pathlib import Path
 
 import msgspec
 
-from pewter.errors import FileError, NotReviewedError, UsageError
+from pewter.errors import OWN_FAULT, FileError, NotReviewedError, UsageError, own_fault_words
 from pewter.evidence import GivenLog, Journey, Page
 from pewter.gather.look import LookOptions, look
 from pewter.gather.routes import Routes, read_address_and_port, read_route
@@ -20,6 +20,7 @@ from pewter.judge.review import Review, make_review, write_review
 from pewter.pki import Certificate, Log, read_certificate, read_certificate_blocks
 from pewter.pki.pem import read_public_keys
 from pewter.web.har import MAX_FILE, HarError, read_har
+from pewter.web.sites import are_siblings
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
 
 from .files import read_bounded
@@ -95,6 +96,10 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
 def _exit_status(review: Review, fail_on: Level) -> int:
     if review.evidence.interrupted:
         return INTERRUPTED
+    if review.evidence.faults:
+        fault = review.evidence.faults[0]
+        print(f"pewter: {own_fault_words(f'{fault.what}: {fault.detail}')}", file=sys.stderr)
+        return OWN_FAULT
     if not was_reviewed(review):
         first = review.evidence.question.targets[0]
         raise NotReviewedError(f"{first} could not be reviewed: {why_nothing_was_seen(review)}.")
@@ -112,11 +117,16 @@ def _site_file(command: ReviewCommand, folder: Path) -> SiteFile:
             raise UsageError(f"No target, and no {NAME} in this folder. Type: pewter review www.x.example")
         return SiteFile()
     site_file = read_site_file(path)
-    if command.targets and read_target(command.targets[0]).host not in _names_of(site_file):
+    if command.targets and not _is_of(site_file, read_target(command.targets[0]).host):
         print(f"pewter: {NAME} in this folder is of another site and is not used", file=sys.stderr)
         return SiteFile()
     print(f"pewter: using {NAME}", file=sys.stderr)
     return site_file
+
+
+def _is_of(site_file: SiteFile, host: str) -> bool:
+    """A name of the site, or the apex or www of one."""
+    return any(host == name or are_siblings(host, name) for name in _names_of(site_file))
 
 
 def _names_of(site_file: SiteFile) -> tuple[str, ...]:
@@ -173,12 +183,14 @@ def read_target(text: str) -> _Target:
     try:
         if "://" in text:
             url = read_url(text)
+            read_host(url.host)
             port = url.port if url.is_https else 443
             return _Target(url.host, port, None if url.target == "/" else f"{url.host}{url.target}")
         try:
             return _Target(read_host(text.strip("[]")), 443, None)  # IPv6 addresses have colons of their own
         except InvalidUrl:
             url = read_url(f"https://{text}")
+            read_host(url.host)  # stricter than a browser with a link: what is typed has to be a name
             return _Target(url.host, url.port, None if url.target == "/" else f"{url.host}{url.target}")
     except InvalidUrl as exc:
         raise UsageError(f"{text!r} is no target: {exc}. Write a host name or a URL, as in www.x.example.") from exc

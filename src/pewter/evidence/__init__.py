@@ -18,17 +18,19 @@ from .handshakes import (
 )
 from .journeys import Hop, Journey, Landed, StopCause, Stopped
 from .names import Answer, Lookup, Name, is_ip_address
-from .observed import Seen, Unseen
+from .observed import Seen, Tries, Unseen
 from .pages import Move, Page, Reference, Statement, Use
-from .protocols import Feature, FiniteField, GroupsSeen, Protocol, SuitesSeen, VersionSeen
-from .root import Evidence, HostProbe, NotContacted, Question
+from .protocols import BrowserHello, Feature, FiniteField, GroupsSeen, Protocol, SuitesSeen, VersionSeen
+from .root import Evidence, Fault, HostProbe, NotContacted, Question
 
 __all__ = [
     "Alert",
     "Answer",
+    "BrowserHello",
     "Ended",
     "Endpoint",
     "Evidence",
+    "Fault",
     "Feature",
     "FetchedIssuer",
     "FiniteField",
@@ -60,6 +62,7 @@ __all__ = [
     "Stopped",
     "StoredCertificate",
     "SuitesSeen",
+    "Tries",
     "Unseen",
     "Use",
     "VersionSeen",

@@ -8,7 +8,7 @@ import enum
 
 import msgspec
 
-from .observed import Seen, Unseen
+from .observed import Seen, Tries, Unseen
 from .protocols import Protocol
 
 
@@ -47,8 +47,11 @@ class Offer(msgspec.Struct, frozen=True):
     """None for h2 and http/1.1 in a hello with TLS 1.3, and for no ALPN in others."""
 
     options: tuple[str, ...] = ()
-    """``rich`` (every extension that TLS 1.2 answers), ``bare`` (no extension but those that must be),
-    ``compression``, ``grease``, ``large``."""
+    """``rich`` (every extension that TLS 1.2 answers), ``browser`` (what browsers send beside), ``compressed``
+    (certificates, as Chromium has it), ``compression``, ``grease``, ``large``, ``fallback``."""
+
+    without: tuple[int, ...] = ()
+    """Extension types that were left out, to see whether the server minds them."""
 
 
 class Handshake(msgspec.Struct, frozen=True, tag="handshake"):
@@ -72,6 +75,12 @@ class Handshake(msgspec.Struct, frozen=True, tag="handshake"):
     hello_retry: bool = False
     extensions: tuple[int, ...] = ()
     """Extension types that the server answered with, in the order sent, those of EncryptedExtensions last."""
+
+    certificate_octets: int = 0
+    """Of the Certificate message."""
+
+    wants_client_certificate: bool = False
+    """A CertificateRequest came."""
 
     downgrade_sentinel: bool = False
     """ServerHello.random ends as RFC 8446 section 4.1.3 lays down: the server can do more than it agreed to."""
@@ -137,6 +146,11 @@ class Endpoint(msgspec.Struct, frozen=True):
     """Hellos without server_name, and with a name that cannot be the site's."""
 
     protocol: Protocol | None = None
+    minds: tuple[int, ...] = ()
+    """Extension types at which the server ends a hello of TLS 1.3 that it takes without them."""
+
+    tries: tuple[Tries, ...] = ()
+    """Hellos that had to be sent more than once."""
 
     @property
     def handshakes(self) -> tuple[Handshake, ...]:

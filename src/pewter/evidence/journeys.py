@@ -5,7 +5,7 @@ import enum
 
 import msgspec
 
-from .observed import Unseen
+from .observed import Tries, Unseen
 
 
 class StopCause(enum.Enum):
@@ -39,6 +39,12 @@ class Hop(msgspec.Struct, frozen=True):
     page: str | None = None
     """SHA-256 of the page that was shown, under which the evidence keeps what it says."""
 
+    oddities: tuple[str, ...] = ()
+    """What of the head does not conform and is accepted by browsers all the same, in words."""
+
+    body_fault: str = ""
+    """Why a browser cannot show the body; empty where it can."""
+
     def values(self, field_name: str) -> tuple[str, ...]:
         """The values of every field line of that name, in order."""
         wanted = field_name.lower()
@@ -53,10 +59,12 @@ class Stopped(msgspec.Struct, frozen=True, tag="stopped"):
     """The journey broke off at a URL that gave no answer, or that cannot be followed."""
 
     at: str
-    """The URL, or the Location value as sent where it is no URL."""
+    """The URL that gave no answer, or whose answer's Location cannot be followed."""
 
     cause: StopCause
     detail: str
+    location: str | None = None
+    """The Location value as sent, where it is what cannot be followed."""
 
 
 class Journey(msgspec.Struct, frozen=True):
@@ -69,7 +77,17 @@ class Journey(msgspec.Struct, frozen=True):
     end: Landed | Stopped | Unseen
     reason: str = "typed"
     """Why this way in: ``typed`` (the home page and the paths given), ``found: login`` (a link of the home
-    page, and what it looks like), ``absent`` (a page that does not exist), ``recorded`` (from a HAR file)."""
+    page, and what it looks like), ``absent`` (a page that does not exist), ``recorded`` (from a HAR file), ``moved``
+    (where a page moved its visitors by itself: no way in, but the rest of another)."""
 
     by_address: str | None = None
     """The one address the first hop was made to go to; None for a visitor's own choice."""
+
+    tries: tuple[Tries, ...] = ()
+    """Requests of it that had to be made more than once."""
+
+    asked_again: bool = False
+    """What Pewter got under its own name was an error, so that it asked again as a browser does."""
+
+    answered_otherwise: str = ""
+    """What Pewter got under its own name, where a browser got something else: the hops are the browser's then."""

@@ -13,6 +13,16 @@ class Seen(msgspec.Struct, Generic[T], frozen=True, tag="seen"):
     value: T
 
 
+class Tries(msgspec.Struct, frozen=True):
+    """The same question asked several times, since it was not answered at first."""
+
+    what: str
+    """A URL, or the hello in words."""
+
+    made: int
+    answered: int
+
+
 class Unseen(msgspec.Struct, frozen=True, tag="unseen"):
     """It did not: nothing may be concluded.  ``"not reached before the deadline of 60 s"``."""
 

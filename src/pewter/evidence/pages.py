@@ -56,6 +56,8 @@ class Move(msgspec.Struct, frozen=True):
     """``meta refresh`` or ``script``."""
 
     url: str
+    certain: bool = True
+    """False for a script that may move on only in some cases."""
 
 
 class Page(msgspec.Struct, frozen=True):
@@ -81,4 +83,7 @@ class Page(msgspec.Struct, frozen=True):
     """Paths of links to the page's own host, in order, each once, for finding further ways in."""
 
     debug_signs: tuple[str, ...] = ()
-    """Words of frameworks' debug pages that stand in it."""
+    """Signs of a debug page: ``a Python traceback``."""
+
+    versions: tuple[str, ...] = ()
+    """Exact versions of server software that it names: ``nginx/1.22.1``."""

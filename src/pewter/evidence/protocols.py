@@ -5,7 +5,7 @@ Code points travel as integers.  Everything here was seen in answers to our own 
 
 import msgspec
 
-from .observed import Seen, Unseen
+from .observed import Seen, Tries, Unseen
 
 H2 = "h2"
 SECURE_RENEGOTIATION = "secure renegotiation"
@@ -78,6 +78,28 @@ class Feature(msgspec.Struct, frozen=True):
     detail: str = ""
 
 
+class BrowserHello(msgspec.Struct, frozen=True):
+    """What came of a hello with just what one browser offers."""
+
+    browser: str
+    """``Chromium`` or ``Firefox``."""
+
+    seen: Seen[bool] | Unseen
+    """Whether the server agreed."""
+
+    version: int | None = None
+    suite: int | None = None
+    group: int | None = None
+    scheme: int | None = None
+    """The signature scheme of ServerKeyExchange, before TLS 1.3."""
+
+    how: str = ""
+    """How it was refused: ``alert handshake_failure``."""
+
+    minds: str = ""
+    """What of the hello had to be left out to be taken: ``status_request``; empty where nothing helped."""
+
+
 class Protocol(msgspec.Struct, frozen=True):
     """All of it, for one endpoint."""
 
@@ -93,9 +115,18 @@ class Protocol(msgspec.Struct, frozen=True):
     """None where no ephemeral finite-field exchange is accepted."""
 
     features: tuple[Feature, ...] = ()
+    browsers: tuple[BrowserHello, ...] = ()
+    tries: tuple[Tries, ...] = ()
+    """The hello that had worked before, sent again, one connection at a time."""
+
     connections: int = 0
     slowed_down: bool = False
     """The server began to refuse connections, so the rest was asked one at a time."""
+
+    @property
+    def accepted(self) -> frozenset[int]:
+        """The versions that the server agreed to."""
+        return frozenset(each.version for each in self.versions if each.outcome == "accepted")
 
     def suites_in(self, version: int) -> SuitesSeen | None:
         return next((each for each in self.suites if each.version == version), None)

@@ -1,6 +1,7 @@
 """The root of all that was observed."""
 
 import datetime
+from typing import ClassVar, Self
 
 import msgspec
 
@@ -29,6 +30,23 @@ class NotContacted(msgspec.Struct, frozen=True):
 
     url: str
     reason: str
+
+
+class Fault(msgspec.Struct, frozen=True):
+    """Something that Pewter itself did wrong: it says nothing of the site."""
+
+    what: str
+    """Where in the look, or which rule."""
+
+    detail: str
+
+    REASON: ClassVar[str] = "Pewter failed here; please report it"
+    """Why what it cost is unknown."""
+
+    @classmethod
+    def of(cls, what: str, exc: Exception) -> Self:
+        """With as much of the exception as a report has use for."""
+        return cls(what, f"{type(exc).__name__}: {exc}"[:300])
 
 
 class HostProbe(msgspec.Struct, frozen=True):
@@ -78,6 +96,9 @@ class Evidence(msgspec.Struct, frozen=True):
     status_answers: tuple[StatusAnswer, ...] = ()
 
     not_contacted: tuple[NotContacted, ...] = ()
+    faults: tuple[Fault, ...] = ()
+    """Of Pewter's own."""
+
     connections: int = 0
     environment_proxy: str | None = None
     """A proxy set in the environment: a browser there would use it, Pewter does not."""

@@ -1,42 +1,94 @@
 """One HTTP request over a connection of its own, or over one that the journey already has.
 
-HTTPX carries the exchange; which address is contacted is decided here, never by its own look-up, and
-nothing is taken from the environment.
+Which address is contacted is decided here, never by a look-up on the way, and nothing is taken from the environment.
+Heads are read as browsers read them (:mod:`pewter.web.heads`); h11 then finds the end of the body.
 """
 
 import asyncio
 import contextlib
 import datetime
 import functools
+import re
 import ssl
 import time
 import zlib
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass
+from typing import TypeVar
 
-import httpx
+import h11
+import msgspec
 
 from pewter import __version__
 from pewter.evidence import Hop, NoConnection, StopCause, Unseen
+from pewter.octets import DecodeError
 from pewter.tls import fingerprint
 from pewter.web.cookies import mask_set_cookie
+from pewter.web.heads import Head, find_head, read_head
 from pewter.web.redirects import FOLLOWED
 from pewter.web.urls import Url
 
 from .hellos import failed_connection
-from .routes import Destination, socket_text
+from .routes import Destination
 from .slots import Priority, Slots
+
+_T = TypeVar("_T")
 
 MAX_DRAINED = 1 << 16
 """Octets of a redirect's body that are read so that its connection can be used again."""
 
+MAX_ON_THE_LOOP = 1 << 13
+"""Octets of a head that are read without going to a thread."""
+
 MAX_PAGE = 1 << 20
 """Octets of a page or style sheet that are read, before and after it is uncompressed."""
+
+MAX_INTERIM = 8
+"""Interim answers (1xx) that are passed over."""
 
 PAGE_SECONDS = 5.0
 """For the body of a page: what has come by then is read as far as it goes."""
 
 USER_AGENT = f"Pewter/{__version__} (HTTPS review; GET and HEAD only)"
+BROWSER_AGENT = "Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/156.0.0.0 Safari/537.36"
+"""Sent only where a site refused the first: to see what it shows to visitors."""
+
+_BROWSER_FIELDS = (
+    ("User-Agent", BROWSER_AGENT),
+    ("Accept", "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"),
+    ("Accept-Language", "en-US,en;q=0.9"),
+    ("Accept-Encoding", "gzip, deflate"),
+    ("Upgrade-Insecure-Requests", "1"),
+    ("Sec-Fetch-Site", "none"),
+    ("Sec-Fetch-Mode", "navigate"),
+    ("Sec-Fetch-User", "?1"),
+    ("Sec-Fetch-Dest", "document"),
+)
+_OWN_FIELDS = (
+    ("User-Agent", USER_AGENT),
+    ("Accept", "text/html,application/xhtml+xml,*/*;q=0.8"),
+    ("Accept-Encoding", "gzip, deflate"),
+)
+
+_ALERT = re.compile(r"(?:SSLV3|TLSV1|TLSV13)_(?:ALERT_)?([A-Z_]+)\Z")
+_ALERT_NAMES = {"no_protocols": "no_application_protocol", "inappropriate_fallback": "inappropriate_fallback"}
+_TLS_FAILURES = {
+    "WRONG_VERSION_NUMBER": "what came is no TLS",
+    "HTTP_REQUEST": "what came is no TLS",
+    "PACKET_LENGTH_TOO_LONG": "what came is no TLS",
+    "BAD_PACKET_LENGTH": "what came is no TLS",
+    "UNSUPPORTED_PROTOCOL": "no protocol version in common",
+    "NO_SHARED_CIPHER": "no cipher suite in common",
+    "EXCESSIVE_MESSAGE_SIZE": "a handshake message is longer than 100 KB",
+    "DH_KEY_TOO_SMALL": "the server's Diffie-Hellman group is too small",
+    "BAD_SIGNATURE": "the handshake's signature does not verify",
+    "WRONG_SIGNATURE_TYPE": "no signature algorithm in common",
+    "DIGEST_CHECK_FAILED": "the handshake does not verify",
+}
+"""OpenSSL's reasons in the words of the field; any other is said in general."""
+
+_CLOSED_IN_HANDSHAKE = "no TLS connection: the server closed it in the handshake"
+CLIENT_CERTIFICATE = "the server demands a client certificate"
 
 
 @functools.cache
@@ -76,6 +128,16 @@ class Failed:
     """None where nothing may be concluded about the site."""
 
     detail: str
+    may_pass: bool = False
+    """It broke off without a word: the next try may fare better."""
+
+
+class BrokenOff(Exception):
+    """The connection ended, or what came is no answer; says what in words."""
+
+    def __init__(self, words: str, *, cause: StopCause = StopCause.NO_ANSWER, may_pass: bool = False) -> None:
+        super().__init__(words)
+        self.failed = Failed(cause, words, may_pass)
 
 
 class Connection:
@@ -84,79 +146,206 @@ class Connection:
     def __init__(self, origin: str, destination: Destination) -> None:
         self.origin = origin
         self.destination = destination
-        self._transport = httpx.AsyncHTTPTransport(
-            verify=permissive_context(), http1=True, http2=False, trust_env=False, retries=0
-        )
+        self._reader: asyncio.StreamReader | None = None
+        self._writer: asyncio.StreamWriter | None = None
+        self._left = b""
+        """Octets that came after the last answer."""
 
     async def close(self) -> None:
-        await self._transport.aclose()
+        if self._writer is not None:
+            self._writer.transport.abort()
 
-    async def get(self, url: Url, cookie: str | None, host: str | None = None) -> Answered | Failed:
+    async def get(
+        self, url: Url, cookie: str | None, host: str | None = None, *, as_browser: bool = False
+    ) -> Answered | Failed:
         """GET ``url``, with another Host where one is given; the caller sets the deadline."""
         begun = time.monotonic()
         try:
-            response = await self._transport.handle_async_request(self._request(url, cookie, host))
-            try:
-                return await self._answered(url, response, begun)
-            finally:
-                await response.aclose()
-        except httpx.ConnectError as exc:
-            return _failed_connect(exc, self.destination.address)
-        except (httpx.HTTPError, httpx.InvalidURL, httpx.StreamError, ssl.SSLError, OSError) as exc:
-            return Failed(StopCause.NO_ANSWER, _words(exc))
+            failure = await self._connect(url)
+            if failure is not None:
+                return failure
+            head, body = await self._ask(url, cookie, host, as_browser=as_browser)
+            return await self._answered(url, head, body, begun)
+        except BrokenOff as exc:
+            return exc.failed
 
     async def get_body(self, url: Url, max_octets: int) -> tuple[int, bytes | None]:
-        """Status and body of ``url``; None in place of a body over ``max_octets``.  Raises httpx.HTTPError."""
-        response = await self._transport.handle_async_request(self._request(url, None))
-        body = bytearray()
+        """Status and body of ``url``; None in place of a body over ``max_octets``.  Raises BrokenOff."""
+        failure = await self._connect(url)
+        if failure is not None:
+            raise BrokenOff(failure.detail)
+        head, body = await self._ask(url, None, None, as_browser=False)
+        octets = bytearray()
+        whole = await body.read_into(octets, max_octets)
+        return head.status, bytes(octets) if whole else None
+
+    async def _connect(self, url: Url) -> Failed | None:
+        if self._writer is not None:
+            return None
+        there = self.destination
         try:
-            whole = await _read_into(body, response, max_octets)
-        finally:
-            await response.aclose()
-        return response.status_code, bytes(body) if whole else None
+            self._reader, self._writer = await asyncio.open_connection(
+                there.connect_address,
+                there.connect_port,
+                ssl=permissive_context() if url.is_https else None,
+                server_hostname=url.host if url.is_https else None,
+            )
+        except UnicodeError:
+            return Failed(StopCause.NO_TLS, f"{url.host[:80]} cannot stand in a hello")
+        except ssl.SSLError as exc:
+            return _failed_handshake(exc)
+        except ConnectionResetError as exc:
+            if url.is_https and exc.errno is None:  # asyncio's own word for an end within the handshake
+                return Failed(StopCause.NO_TLS, _CLOSED_IN_HANDSHAKE, may_pass=True)
+            return Failed(StopCause.NO_CONNECTION, "the connection was reset", may_pass=True)
+        except OSError as exc:
+            failure = failed_connection(exc, there.address)
+            if isinstance(failure, NoConnection):
+                return Failed(StopCause.NO_CONNECTION, failure.detail)
+            assert isinstance(failure, Unseen)
+            return Failed(None, failure.reason)
+        return None
 
-    def _request(self, url: Url, cookie: str | None, host: str | None = None) -> httpx.Request:
-        headers = [
-            ("Host", host or url.origin.partition("://")[2]),
-            ("User-Agent", USER_AGENT),
-            ("Accept", "text/html,application/xhtml+xml,*/*;q=0.8"),
-            ("Accept-Encoding", "identity"),
-        ]
+    async def _ask(self, url: Url, cookie: str | None, host: str | None, *, as_browser: bool) -> tuple[Head, "_Body"]:
+        assert self._writer is not None
+        engine = h11.Connection(h11.CLIENT)
+        fields = [("Host", host or url.origin.partition("://")[2])]
+        fields += _BROWSER_FIELDS if as_browser else _OWN_FIELDS
         if cookie is not None:
-            headers.append(("Cookie", cookie))
-        there = socket_text(self.destination.connect_address, self.destination.connect_port)
-        target = httpx.URL(f"{url.scheme}://{there}")
-        return httpx.Request(
-            "GET",
-            target.copy_with(raw_path=url.target.encode("ascii")),
-            headers=[(name.encode("ascii"), value.encode("latin-1")) for name, value in headers],
-            extensions={"sni_hostname": url.host},
-        )
+            fields.append(("Cookie", cookie))
+        try:
+            # h11 refuses octets that may not stand in a field: a cookie of the site may hold such.
+            request = h11.Request(
+                method="GET",
+                target=url.target,
+                headers=[(name.encode("ascii"), value.encode("latin-1")) for name, value in fields],
+            )
+        except (h11.LocalProtocolError, UnicodeError) as exc:
+            raise BrokenOff("the request cannot be written") from exc
+        octets = (engine.send(request) or b"") + (engine.send(h11.EndOfMessage()) or b"")
+        try:
+            self._writer.write(octets)
+            for _ in range(MAX_INTERIM):
+                head = await self._read_head(is_secure=url.is_https)
+                if not 100 <= head.status < 200 or head.status == 101:
+                    break
+        except DecodeError as exc:
+            closed = exc.problem == "closed without an answer"
+            words = exc.problem if closed else f"the answer is no HTTP: {exc.problem}"
+            raise BrokenOff(words, may_pass=closed) from exc
+        left, self._left = self._left, b""
+        if head.framing:
+            try:
+                engine.receive_data(head.framing + left)
+                engine.next_event()
+            except h11.RemoteProtocolError as exc:
+                raise BrokenOff(f"the answer is no HTTP that a browser takes (status {head.status})") from exc
+        return head, _Body(self, engine if head.framing else None, left)
 
-    async def _answered(self, url: Url, response: httpx.Response, begun: float) -> Answered:
+    async def _read_head(self, *, is_secure: bool) -> Head:
+        octets, since = bytearray(self._left), 0
+        ended = False
+        while (end := find_head(octets, ended=ended, since=since, is_secure=is_secure)) is None:
+            since = len(octets)
+            piece = await self.read()
+            ended = not piece
+            octets += piece
+        self._left = bytes(octets[end:])
+        return await off_the_loop(end, read_head, bytes(octets[:end]))
+
+    async def read(self) -> bytes:
+        """What comes next; empty at the end.  Raises BrokenOff."""
+        assert self._reader is not None
+        try:
+            return await self._reader.read(1 << 16)
+        except ssl.SSLError as exc:
+            failure = _failed_handshake(exc)
+            raise BrokenOff(failure.detail, cause=failure.cause or StopCause.NO_ANSWER) from exc
+        except OSError as exc:
+            raise BrokenOff("the connection broke before an answer", may_pass=True) from exc
+
+    async def _answered(self, url: Url, head: Head, body: "_Body", begun: float) -> Answered:
         elapsed = time.monotonic() - begun
-        fields = [(name.decode("latin-1"), value.decode("latin-1")) for name, value in response.headers.raw]
-        set_cookie = tuple(value for name, value in fields if name.lower() == "set-cookie")
-        masked = tuple(
-            (name, mask_set_cookie(value) if name.lower() == "set-cookie" else value) for name, value in fields
-        )
-        certificate = _peer_certificate(response) if url.is_https else None
+        set_cookie = head.values("Set-Cookie")
+        masked = await off_the_loop(sum(map(len, set_cookie)), _mask, head.fields)
+        certificate = self._peer_certificate() if url.is_https else None
         hop = Hop(
             url=str(url),
             address=self.destination.address,
-            status=response.status_code,
+            status=head.status,
             fields=masked,
             at=datetime.datetime.now(datetime.UTC),
             certificate=fingerprint(certificate) if certificate is not None else None,
             elapsed_seconds=elapsed,
+            oddities=head.oddities,
         )
-        content_type = str(response.headers.get("content-type", ""))
-        if response.status_code in FOLLOWED and response.headers.get("location", "").strip():
-            return Answered(hop, set_cookie, certificate, await _drain(response))
+        content_type = ", ".join(head.values("Content-Type"))
+        if head.status in FOLLOWED and any(value.strip() for value in head.values("Location")):
+            return Answered(hop, set_cookie, certificate, await _drain(body))
         if not _is_text(content_type):
             return Answered(hop, set_cookie, certificate, reusable=False)
-        body, truncated = await _read_page(response)
-        return Answered(hop, set_cookie, certificate, False, body, content_type, truncated)
+        octets, truncated = await _read_page(body)
+        page, truncated, fault = _uncompressed(octets, ", ".join(head.values("Content-Encoding")), truncated)
+        if fault:
+            hop = msgspec.structs.replace(hop, body_fault=fault)
+        return Answered(hop, set_cookie, certificate, False, page, content_type, truncated)
+
+    def _peer_certificate(self) -> bytes | None:
+        assert self._writer is not None
+        ssl_object = self._writer.get_extra_info("ssl_object")
+        certificate = ssl_object.getpeercert(binary_form=True) if ssl_object is not None else None
+        return certificate if isinstance(certificate, bytes) else None
+
+
+def _mask(fields: tuple[tuple[str, str], ...]) -> tuple[tuple[str, str], ...]:
+    return tuple((name, mask_set_cookie(value) if name.lower() == "set-cookie" else value) for name, value in fields)
+
+
+async def off_the_loop(octets: int, work: Callable[..., _T], *arguments: object) -> _T:
+    """Do ``work``, in a thread where what it reads is longer than servers usually send: the loop goes on."""
+    return await asyncio.to_thread(work, *arguments) if octets > MAX_ON_THE_LOOP else work(*arguments)
+
+
+class _Body:
+    """What follows a head, as far as its end."""
+
+    def __init__(self, connection: Connection, engine: h11.Connection | None, left: bytes) -> None:
+        self._connection = connection
+        self._engine = engine
+        """None for an answer without a head: all that comes is its body."""
+
+        self._left = left
+        self.can_go_on = False
+        """After the end: the server keeps the connection."""
+
+    async def read_into(self, octets: bytearray, most: int) -> bool:
+        """Read until it ends or is longer than ``most``; whether it ended.  Raises BrokenOff where it is broken."""
+        while len(octets) <= most:
+            piece = await self._next()
+            if piece is None:
+                return True
+            octets += piece
+        return False
+
+    async def _next(self) -> bytes | None:
+        if self._engine is None:
+            piece, self._left = self._left or await self._connection.read(), b""
+            return piece or None
+        try:
+            while True:
+                event = self._engine.next_event()
+                match event:
+                    case h11.Data(data=data):
+                        return bytes(data)
+                    case h11.EndOfMessage():
+                        self.can_go_on = self._engine.our_state is h11.DONE is self._engine.their_state
+                        return None
+                    case h11.NEED_DATA:
+                        self._engine.receive_data(await self._connection.read())
+                    case _:
+                        return None
+        except h11.RemoteProtocolError as exc:
+            raise BrokenOff("the body is broken off") from exc
 
 
 @contextlib.asynccontextmanager
@@ -189,82 +378,53 @@ def _is_text(content_type: str) -> bool:
     return bare in {"", "text/html", "application/xhtml+xml", "text/css", "text/xml", "application/xml"}
 
 
-async def _read_into(octets: bytearray, response: httpx.Response, most: int) -> bool:
-    """Read a body as it comes, until it ends or is longer than ``most``; whether it ended."""
-    async for piece in response.aiter_raw():
-        octets += piece
-        if len(octets) > most:
-            return False
-    return True
-
-
-async def _read_page(response: httpx.Response) -> tuple[bytes, bool]:
-    """The body up to its bounds in octets and time, uncompressed; and whether that is not all of it."""
+async def _read_page(body: _Body) -> tuple[bytes, bool]:
+    """The body up to its bounds in octets and time; and whether that is not all of it."""
     octets, truncated = bytearray(), False
     try:
         async with asyncio.timeout(PAGE_SECONDS):
-            truncated = not await _read_into(octets, response, MAX_PAGE)
-    except (TimeoutError, httpx.HTTPError, httpx.StreamError):
+            truncated = not await body.read_into(octets, MAX_PAGE)
+    except (TimeoutError, BrokenOff):
         truncated = True  # cut short or too slow: what came is read
-    return _uncompressed(bytes(octets[:MAX_PAGE]), str(response.headers.get("content-encoding", "")), truncated)
+    return bytes(octets[:MAX_PAGE]), truncated
 
 
-def _uncompressed(octets: bytes, encoding: str, truncated: bool) -> tuple[bytes, bool]:
-    """Never more than MAX_PAGE octets, however far a few of them would unfold."""
+def _uncompressed(octets: bytes, encoding: str, truncated: bool) -> tuple[bytes, bool, str]:
+    """Never more than MAX_PAGE octets, however far a few of them would unfold; and why it does not unfold."""
     name = encoding.strip().lower()
-    if name in {"", "identity"}:
-        return octets, truncated
+    if name in {"", "identity"} or not octets:
+        return octets, truncated, ""
     if name not in {"gzip", "x-gzip", "deflate"}:
-        return b"", True  # not asked for, and not to be had here
-    try:
-        unfold = zlib.decompressobj(zlib.MAX_WBITS | 32)
-        page = unfold.decompress(octets, MAX_PAGE)
-    except zlib.error:
-        return b"", True
-    return page, truncated or bool(unfold.unconsumed_tail)
+        return b"", True, ""  # not asked for, and not to be had here
+    for window in (zlib.MAX_WBITS | 32, -zlib.MAX_WBITS):  # deflate comes with a header of zlib's, and without
+        unfold = zlib.decompressobj(window)
+        try:
+            page = unfold.decompress(octets, MAX_PAGE)
+        except zlib.error:
+            continue
+        return page, truncated or bool(unfold.unconsumed_tail), ""
+    return b"", True, f"Content-Encoding is {name[:20]}, and the body does not unpack"
 
 
-async def _drain(response: httpx.Response) -> bool:
-    """Read a short body to its end; false where it is longer, or broken."""
+async def _drain(body: _Body) -> bool:
+    """Read a short body to its end; whether the connection can go on."""
     try:
-        whole = await _read_into(bytearray(), response, MAX_DRAINED)
-    except (httpx.HTTPError, httpx.StreamError):
+        whole = await body.read_into(bytearray(), MAX_DRAINED)
+    except BrokenOff:
         return False
-    return whole and str(response.headers.get("connection", "")).lower() != "close"
+    return whole and body.can_go_on
 
 
-def _peer_certificate(response: httpx.Response) -> bytes | None:
-    stream = response.extensions.get("network_stream")
-    ssl_object = stream.get_extra_info("ssl_object") if stream is not None else None
-    return ssl_object.getpeercert(binary_form=True) if ssl_object is not None else None
-
-
-def _failed_connect(exc: httpx.ConnectError, address: str) -> Failed:
-    """By the deepest cause that tells: layers in between wrap the system's error in sentences of their own."""
-    causes: list[BaseException] = [exc]
-    while (cause := causes[-1].__cause__ or causes[-1].__context__) is not None and cause not in causes:
-        causes.append(cause)
-    for cause in causes:
-        if isinstance(cause, ssl.SSLError):
-            reason = (cause.reason or "").replace("_", " ").lower()
-            return Failed(StopCause.NO_TLS, f"no TLS connection: {reason or cause}")
-    for cause in reversed(causes):
-        if isinstance(cause, OSError) and cause.errno is not None:
-            failure = failed_connection(cause, address)
-            if isinstance(failure, NoConnection):
-                return Failed(StopCause.NO_CONNECTION, failure.detail)
-            assert isinstance(failure, Unseen)
-            return Failed(None, failure.reason)
-    return Failed(StopCause.NO_CONNECTION, str(exc) or "no connection came about")
-
-
-def _words(exc: Exception) -> str:
-    match exc:
-        case httpx.RemoteProtocolError() if "buffer too long" in str(exc):
-            return "its header fields are longer than 100 KiB"
-        case httpx.RemoteProtocolError():
-            return f"the answer is no HTTP: {exc}" if "disconnected" not in str(exc) else "closed without an answer"
-        case httpx.ReadError() | OSError():
-            return "the connection broke before an answer"
-        case _:
-            return f"no answer: {exc}" if str(exc) else f"no answer ({type(exc).__name__})"
+def _failed_handshake(exc: ssl.SSLError) -> Failed:
+    """In the words of the RFCs, never in OpenSSL's."""
+    reason = exc.reason or ""
+    alert = _ALERT.match(reason)
+    if alert is not None:
+        name = alert[1].lower()
+        if name == "certificate_required":
+            return Failed(StopCause.NO_TLS, f"{CLIENT_CERTIFICATE} (alert {name})")
+        return Failed(StopCause.NO_TLS, f"no TLS connection: alert {_ALERT_NAMES.get(name, name)}")
+    if isinstance(exc, ssl.SSLEOFError) or reason == "UNEXPECTED_EOF_WHILE_READING":
+        return Failed(StopCause.NO_TLS, _CLOSED_IN_HANDSHAKE, may_pass=True)
+    words = _TLS_FAILURES.get(reason, "the handshake failed")
+    return Failed(StopCause.NO_TLS, f"no TLS connection: {words}")

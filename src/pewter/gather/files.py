@@ -4,11 +4,9 @@ Only over http, as the Baseline Requirements have it.  The address is guarded li
 answer is bounded in octets and time.
 """
 
-import httpx
-
 from pewter.web.urls import InvalidUrl, read_url
 
-from .exchanges import lone_connection
+from .exchanges import BrokenOff, lone_connection
 from .journeys import Surroundings
 from .slots import Priority
 
@@ -33,7 +31,7 @@ async def fetch_file(text: str, around: Surroundings, max_octets: int) -> bytes 
             status, body = await connection.get_body(url, max_octets)
     except TimeoutError:
         return f"no whole answer within {around.step_seconds:g} s"
-    except (httpx.HTTPError, OSError) as exc:
+    except BrokenOff as exc:
         return f"no answer: {exc}"
     if status != 200:
         return f"status {status}"

@@ -7,17 +7,25 @@ from dataclasses import dataclass, field
 
 import msgspec
 
-from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
+from pewter.evidence import Hop, Journey, Landed, Page, StopCause, Stopped, Tries, Unseen
 from pewter.web.cookies import CookieJar
 from pewter.web.redirects import NoRedirect, next_url
-from pewter.web.urls import InvalidUrl, Url
+from pewter.web.refresh import moves_of
+from pewter.web.urls import InvalidUrl, Url, read_url
 
-from .exchanges import Answered, Connection, Failed
+from .exchanges import Answered, Connection, Failed, off_the_loop
 from .routes import Destination
 from .slots import Priority, Slots
 
 MAX_HOPS = 20
 """Redirects that current browsers follow before they give up."""
+
+
+MAX_TRIES = 3
+"""Of one request that breaks off without a word."""
+
+_EXPECTED_ERRORS = frozenset({404, 410})
+"""What a page that does not exist should answer with."""
 
 
 @dataclass(frozen=True)
@@ -30,12 +38,14 @@ class Surroundings:
     """Where a URL's host is reached, or why it is nowhere."""
 
     why_not_contact: Callable[[Url, Destination], str | None]
-    is_public_suffix: Callable[[str], bool]
     met: Callable[[Url, Destination, Answered], None]
     """Called for each answer."""
 
-    keep_page: Callable[[Url, Answered], str | None]
-    """Called for an answer that is shown as a page: reads it, and gives the SHA-256 under which it is kept."""
+    keep_page: Callable[[Url, Answered], Awaitable[Page | None]]
+    """Called for an answer that is shown as a page: reads and keeps it."""
+
+    moved: Callable[["Walk", Url], None]
+    """Called where a page moves its visitors on by itself."""
 
 
 @dataclass
@@ -48,9 +58,17 @@ class Walk:
     by_address: str | None = None
     """The one address at which the first host is visited; None for a visitor's own choice."""
 
+    as_browser: bool = False
+    """Asks as a browser does, not under Pewter's name."""
+
+    jar: CookieJar = field(default_factory=CookieJar)
     hops: list[Hop] = field(default_factory=list)
+    tries: list[Tries] = field(default_factory=list)
     end: Landed | Stopped | Unseen | None = None
     """None until the walk has ended."""
+
+    asked_again: bool = False
+    answered_otherwise: str = ""
 
     @property
     def priority(self) -> Priority:
@@ -60,17 +78,51 @@ class Walk:
     def journey(self, why_unseen: str) -> Journey:
         """What was seen so far; a walk that has not ended is Unseen for that reason."""
         end = self.end if self.end is not None else Unseen(why_unseen)
-        return Journey(str(self.start), tuple(self.hops), end, self.reason, self.by_address)
+        return Journey(
+            str(self.start),
+            tuple(self.hops),
+            end,
+            self.reason,
+            self.by_address,
+            tuple(self.tries),
+            self.asked_again,
+            self.answered_otherwise,
+        )
 
     async def follow(self) -> None:
-        """Walk to the end; whatever happens is kept in :attr:`hops` and :attr:`end`."""
-        jar = CookieJar(self.around.is_public_suffix)
+        """Walk to the end; whatever happens is kept in :attr:`hops` and :attr:`end`.
+
+        Where that is an error, a browser's request may fare better: then that is what visitors meet.
+        """
+        await self._follow()
+        if self.as_browser or not self._may_be_refused_for_its_name():
+            return
+        other = Walk(self.start, self.around, self.reason, self.by_address, as_browser=True)
+        await other._follow()
+        self.asked_again = True
+        if other._course() != self._course() and other.hops:
+            last = self.hops[-1]
+            self.answered_otherwise = f"{last.status} at {last.url}"
+            self.hops, self.end, self.jar = other.hops, other.end, other.jar
+            self.tries += other.tries
+
+    def _may_be_refused_for_its_name(self) -> bool:
+        if not isinstance(self.end, Landed) or not self.hops:
+            return False
+        status = self.hops[-1].status
+        return status >= 400 and not (self.reason == "absent" and status in _EXPECTED_ERRORS)
+
+    def _course(self) -> tuple[object, ...]:
+        """What makes two walks alike: statuses, addresses and policies."""
+        return tuple((hop.url, hop.status, hop.values("Strict-Transport-Security")) for hop in self.hops)
+
+    async def _follow(self) -> None:
         seen: set[tuple[str, str | None]] = set()
         url = self.start
         connection: _Held | None = None
         try:
             while True:
-                state = (str(url), jar.field_for(url))
+                state = (str(url), self.jar.field_for(url))
                 if state in seen:
                     self.end = Stopped(str(url), StopCause.LOOP, "it comes round again")
                     return
@@ -87,31 +139,39 @@ class Walk:
                     )
                     return
                 self.hops.append(outcome.hop)
-                jar.take(outcome.set_cookie, url, outcome.hop.at)
+                size = sum(map(len, outcome.set_cookie))
+                await off_the_loop(size, self.jar.take, outcome.set_cookie, url, outcome.hop.at)
                 locations = outcome.hop.values("Location")
                 try:
                     following = next_url(outcome.hop.status, locations, url)
                 except InvalidUrl as exc:
                     detail = f"the Location cannot be followed: {exc}"
-                    self.end = Stopped(locations[0][:300], StopCause.BAD_LOCATION, detail)
+                    self.end = Stopped(str(url), StopCause.BAD_LOCATION, detail, locations[0][:300])
                     return
                 if not isinstance(following, Url):
                     assert following is NoRedirect
-                    if outcome.body:
-                        shown = self.around.keep_page(url, outcome)
-                        self.hops[-1] = msgspec.structs.replace(outcome.hop, page=shown)
-                    self.end = Landed()
+                    await self._land(url, outcome)
                     return
                 url = following
         finally:
             if connection is not None:
                 await connection.close()
 
+    async def _land(self, url: Url, outcome: Answered) -> None:
+        page = await self.around.keep_page(url, outcome) if outcome.body else None
+        if page is not None:
+            self.hops[-1] = msgspec.structs.replace(outcome.hop, page=page.sha256)
+        self.end = Landed()
+        for move in moves_of(outcome.hop.values("Refresh"), page, url):
+            if move.certain and move.url != str(url):
+                self.around.moved(self, read_url(move.url))
+                return
+
     async def _exchange(
         self, url: Url, cookie: str | None, held: "_Held | None"
     ) -> tuple[Answered | Failed, "_Held | None"]:
         if held is not None and held.connection.origin == url.origin:
-            outcome = await held.get(url, cookie, self.around.step_seconds)
+            outcome = await held.get(url, cookie, self.around.step_seconds, as_browser=self.as_browser)
             if isinstance(outcome, Answered):
                 self.around.met(url, held.connection.destination, outcome)
                 return outcome, await _keep_or_close(held, outcome)
@@ -134,16 +194,30 @@ class Walk:
             if refusal is not None:
                 failures.append(Failed(StopCause.NOT_CONTACTED, f"not contacted: {refusal}"))
                 continue
-            held = await _Held.open(url.origin, destination, self.around.slots, self.priority)
-            outcome = await held.get(url, cookie, self.around.step_seconds)
+            outcome, held = await self._try(url, cookie, destination)
             if isinstance(outcome, Answered):
-                self.around.met(url, destination, outcome)
-                return outcome, await _keep_or_close(held, outcome)
-            await held.close()
+                return outcome, held
             failures.append(outcome)
             if outcome.cause not in {None, StopCause.NO_CONNECTION}:
                 break
         return _most_telling(failures), None
+
+    async def _try(
+        self, url: Url, cookie: str | None, destination: Destination
+    ) -> tuple[Answered | Failed, "_Held | None"]:
+        """Ask one address; again where it breaks off without a word, as an unsteady server does now and then."""
+        for made in range(1, MAX_TRIES + 1):
+            held = await _Held.open(url.origin, destination, self.around.slots, self.priority)
+            outcome = await held.get(url, cookie, self.around.step_seconds, as_browser=self.as_browser)
+            if isinstance(outcome, Answered):
+                if made > 1:
+                    self.tries.append(Tries(str(url), made, 1))
+                self.around.met(url, destination, outcome)
+                return outcome, await _keep_or_close(held, outcome)
+            await held.close()
+            if not outcome.may_pass:
+                break
+        return outcome, None
 
 
 def _most_telling(failures: list[Failed]) -> Failed:
@@ -164,10 +238,10 @@ class _Held:
         await slot.__aenter__()
         return cls(Connection(origin, destination), slot)
 
-    async def get(self, url: Url, cookie: str | None, step_seconds: float) -> Answered | Failed:
+    async def get(self, url: Url, cookie: str | None, step_seconds: float, *, as_browser: bool) -> Answered | Failed:
         try:
             async with asyncio.timeout(step_seconds):
-                return await self.connection.get(url, cookie)
+                return await self.connection.get(url, cookie, as_browser=as_browser)
         except TimeoutError:
             return Failed(StopCause.NO_ANSWER, f"no whole answer within {step_seconds:g} s")
 

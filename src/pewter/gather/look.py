@@ -29,6 +29,7 @@ from pewter.evidence import (
     Ended,
     Endpoint,
     Evidence,
+    Fault,
     FetchedIssuer,
     GivenLog,
     Handshake,
@@ -44,16 +45,19 @@ from pewter.evidence import (
     Seen,
     StatusAnswer,
     StoredCertificate,
+    Tries,
     Unseen,
+    is_ip_address,
 )
 from pewter.pki import MUST_STAPLE, Certificate, Store, build_paths, read_certificate
 from pewter.tls import Version, fingerprint, version_name
-from pewter.tls.offers import MODERN
+from pewter.tls.codepoints import AlertDescription
+from pewter.tls.offers import MODERN, OPTIONAL_EXTENSIONS
 from pewter.web.further_ways import ABSENT_PATH, SITEMAP_PATH, UNKNOWN_HOST, choose_ways_in
 from pewter.web.pages import read_page, read_sitemap, read_style_sheet
 from pewter.web.sites import are_siblings, paths_for, sibling_of
-from pewter.web.suffixes import is_apex, is_public_suffix
-from pewter.web.urls import Url, read_url, split_reference
+from pewter.web.suffixes import is_apex
+from pewter.web.urls import Url, read_url, why_unresolvable
 
 from .exchanges import Answered, fetch_once
 from .guard import why_not_contact
@@ -74,6 +78,9 @@ OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version
 STAPLE_TRIES = 2
 STAPLE_PAUSE_SECONDS = 0.5
 _HOST_NAME = re.compile(r"(?=.{1,253}\Z)(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9-]{2,63}")
+
+MAX_MOVES = 20
+"""Addresses to which pages move their visitors that are followed."""
 
 MAX_STYLE_SHEETS = 5
 """Of one page."""
@@ -143,6 +150,8 @@ class _EndpointLook:
     """Beyond the planned ones: asked again for a staple."""
 
     look: ProtocolLook | None = None
+    minds: tuple[int, ...] = ()
+    tries: list[Tries] = field(default_factory=list)
 
 
 async def look(options: LookOptions, progress: Progress) -> Evidence:
@@ -172,11 +181,13 @@ class _Look:
         self._asked_statuses: set[tuple[str, str]] = set()
         self._fetched: list[FetchedIssuer] = []
         self._not_contacted: dict[str, NotContacted] = {}
+        self._faults: list[Fault] = []
         self._slots = Slots(options.connections_per_address)
         self._service = NameService(options.resolver, options.step_seconds)
         self._why_unseen = f"not reached before the deadline of {options.whole_seconds:g} s"
         self._interrupted = False
         self._sheets: set[str] = set()
+        self._moved_to: set[str] = set()
         self._around = self._surroundings()
         given = Store("given", options.given_trust)
         self._stores = (given,) if options.trusts_given_only else (*options.stores, given)
@@ -214,13 +225,12 @@ class _Look:
             try:
                 await work
             except Exception as exc:
-                (failed or functools.partial(self._not_looked_at, what))(_own_fault(exc))
+                self._faults.append(Fault.of(what, exc))
+                if failed is not None:
+                    failed(Fault.REASON)
             self._progress.done(what)
 
         self._group.create_task(run())
-
-    def _not_looked_at(self, what: str, reason: str) -> None:
-        self._not_contacted[what] = NotContacted(what, reason)
 
     # Names
 
@@ -271,9 +281,9 @@ class _Look:
             self._start(self._probe_host(url), f"{url} as {UNKNOWN_HOST}", failed)
 
     def _walk_to(self, name: str, path: str, reason: str, addresses: tuple[str, ...] = ()) -> None:
-        reference = split_reference(path)
+        path, mark, query = path.partition("?")
         for scheme, port in (("http", 80), ("https", self._ports[name])):
-            url = Url(scheme, name, port, reference.path or "/", reference.query)
+            url = Url(scheme, name, port, path or "/", query if mark else None)
             for address in addresses or (None,):
                 walk = Walk(url, self._around, reason, address)
                 self._walks.append(walk)
@@ -289,8 +299,15 @@ class _Look:
         """A journey that had ended stays as it was: the fault came after it."""
         if walk.end is None:
             walk.end = Unseen(reason)
-        else:
-            self._not_looked_at(f"what {walk.start} links to", reason)
+
+    def _moved(self, walk: Walk, url: Url) -> None:
+        """Follow where a page moved its visitors, once for each address, with the cookies that they have by then."""
+        if str(url) in self._moved_to or len(self._moved_to) >= MAX_MOVES:
+            return
+        self._moved_to.add(str(url))
+        onward = Walk(url, self._around, "moved", as_browser=walk.as_browser, jar=walk.jar)
+        self._walks.append(onward)
+        self._start(self._follow(onward), f"{url}", functools.partial(self._walk_failed, onward))
 
     def _find_ways_in(self, url: Url, page: str) -> None:
         """Try what the home page of one of the site's names links to, once for each name."""
@@ -305,16 +322,20 @@ class _Look:
             self._walk_to(url.host, path, f"found: {look}")
 
     async def _probe_host(self, url: Url) -> None:
-        """Ask the last address of a name for a host that cannot be the site's."""
+        """Ask an address of a name that answers for a host that cannot be the site's; the last one first."""
         destinations = await self._destinations(url)
         if isinstance(destinations, str):
             return
-        outcome = await fetch_once(url, destinations[-1], self._slots, self._options.step_seconds, UNKNOWN_HOST)
-        if isinstance(outcome, Answered):
-            shown = self._keep_page(url, outcome) if outcome.body else None
-            self._host_answered(url, Seen(msgspec.structs.replace(outcome.hop, page=shown)))
-        else:
-            self._host_probe_failed(url, outcome.detail)
+        failures: list[str] = []
+        for destination in reversed(destinations):
+            outcome = await fetch_once(url, destination, self._slots, self._options.step_seconds, UNKNOWN_HOST)
+            if isinstance(outcome, Answered):
+                shown = await self._keep_page(url, outcome) if outcome.body else None
+                page = shown.sha256 if shown is not None else None
+                self._host_answered(url, Seen(msgspec.structs.replace(outcome.hop, page=page)))
+                return
+            failures.append(outcome.detail)
+        self._host_probe_failed(url, failures[0])
 
     def _host_probe_failed(self, url: Url, reason: str) -> None:
         self._host_answered(url, Unseen(reason))
@@ -324,16 +345,20 @@ class _Look:
 
     # Pages
 
-    def _keep_page(self, url: Url, answered: Answered) -> str | None:
-        """Read a page, keep what it says, and fetch its own style sheets."""
-        page = read_page(answered.body, url, answered.content_type, truncated=answered.truncated)
+    async def _keep_page(self, url: Url, answered: Answered) -> Page:
+        """Read a page, keep what it says, and fetch its own style sheets.
+
+        In a thread: what a hostile page costs must not hold up the other looks, nor the deadline.
+        """
+        read = functools.partial(read_page, answered.body, url, answered.content_type, truncated=answered.truncated)
+        page = await asyncio.to_thread(read)
         if (page.url, page.sha256) not in self._pages:
             self._pages[page.url, page.sha256] = page
             for sheet in page.style_sheets[:MAX_STYLE_SHEETS] if url.is_https else ():
                 if sheet not in self._sheets:
                     self._sheets.add(sheet)
                     self._start(self._fetch_sheet(read_url(sheet)), sheet)
-        return page.sha256
+        return page
 
     async def _fetch_sheet(self, url: Url, read: Callable[..., Page] = read_style_sheet) -> None:
         """A file that belongs to a page: a style sheet, or the site's map."""
@@ -342,7 +367,7 @@ class _Look:
             return
         outcome = await fetch_once(url, destinations[0], self._slots, self._options.step_seconds)
         if isinstance(outcome, Answered) and outcome.hop.status == 200 and outcome.body:
-            sheet = read(outcome.body, url, truncated=outcome.truncated)
+            sheet = await asyncio.to_thread(functools.partial(read, outcome.body, url, truncated=outcome.truncated))
             self._pages[sheet.url, sheet.sha256] = sheet
 
     async def _destinations(self, url: Url) -> tuple[Destination, ...] | str:
@@ -350,6 +375,8 @@ class _Look:
         routed = self._options.routes.for_name(url.host, url.port)
         if routed:
             return routed
+        if not is_ip_address(url.host) and (reason := why_unresolvable(url.host)):
+            return reason
         lookups = await self._service.look_up(url.host)
         addresses = list(Name(url.host, lookups=lookups).addresses) if lookups else [url.host]
         if not addresses:
@@ -366,9 +393,9 @@ class _Look:
             step_seconds=self._options.step_seconds,
             destinations=self._destinations,
             why_not_contact=self._refusal,
-            is_public_suffix=is_public_suffix,
             met=self._met,
             keep_page=self._keep_page,
+            moved=self._moved,
         )
 
     def _refusal(self, url: Url, destination: Destination) -> str | None:
@@ -404,21 +431,44 @@ class _Look:
             self._start(self._probe(endpoint, versions), f"{version_name(versions[0])} to {place}", failed)
 
     async def _probe(self, endpoint: _EndpointLook, versions: tuple[int, ...]) -> None:
-        offer = Offer(versions, endpoint.name)
+        probe = await self._hello(endpoint, Offer(versions, endpoint.name))
+        if versions == MODERN and _may_mind_the_hello(probe):
+            probe = await self._insist(endpoint, probe)
+        endpoint.probes[versions] = probe
+        self._look_at_protocol(endpoint)
+        if isinstance(probe.answer, Handshake):
+            self._start(
+                self._look_into_chain(probe.answer.chain),
+                f"issuers of {endpoint.name}",
+                functools.partial(self._issuers_failed, probe.answer.chain[0]),
+            )
+            if Version.TLS_1_3 in versions and probe.answer.staple is None:
+                await self._ask_for_staple_again(endpoint, probe.offer, probe.answer.chain[0])
+
+    async def _hello(self, endpoint: _EndpointLook, offer: Offer) -> Probe:
         async with self._slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
             result = await send_hello(offer, endpoint.destination, self._options.step_seconds)
         for sha256, der in result.certificates.items():
             self._certificates.setdefault(sha256, der)
-        endpoint.probes[versions] = Probe(offer, result.answer, round(result.elapsed_seconds, 6))
-        self._look_at_protocol(endpoint)
-        if isinstance(result.answer, Handshake):
-            self._start(
-                self._look_into_chain(result.answer.chain),
-                f"issuers of {endpoint.name}",
-                functools.partial(self._issuers_failed, result.answer.chain[0]),
-            )
-            if Version.TLS_1_3 in versions and result.answer.staple is None:
-                await self._ask_for_staple_again(endpoint, offer, result.answer.chain[0])
+        return Probe(offer, result.answer, round(result.elapsed_seconds, 6))
+
+    async def _insist(self, endpoint: _EndpointLook, refused: Probe) -> Probe:
+        """A refused first hello, again and without what need not be in it: which of these does the server mind?"""
+        offer = refused.offer
+        small = await self._hello(endpoint, msgspec.structs.replace(offer, without=OPTIONAL_EXTENSIONS))
+        again = await self._hello(endpoint, offer)
+        if isinstance(again.answer, Handshake):
+            endpoint.tries.append(Tries("the hello for TLS 1.3 and TLS 1.2", 2, 1))
+            return again
+        if not isinstance(small.answer, Handshake):
+            return refused
+        for extension in OPTIONAL_EXTENSIONS:
+            alone = await self._hello(endpoint, msgspec.structs.replace(offer, without=(extension,)))
+            if isinstance(alone.answer, Handshake):
+                endpoint.minds = (extension,)
+                return alone
+        endpoint.minds = OPTIONAL_EXTENSIONS
+        return small
 
     def _look_at_protocol(self, endpoint: _EndpointLook) -> None:
         """Once every first hello is answered, and any in TLS."""
@@ -427,7 +477,13 @@ class _Look:
         if not self._options.protocol or len(probes) < len(OFFERS) or not answered or endpoint.look is not None:
             return
         look = endpoint.look = ProtocolLook(
-            endpoint.name, endpoint.destination, self._slots, self._options.step_seconds, probes, self._certificates
+            endpoint.name,
+            endpoint.destination,
+            self._slots,
+            self._options.step_seconds,
+            probes,
+            endpoint.minds,
+            self._certificates,
         )
 
         async def run() -> None:
@@ -441,19 +497,18 @@ class _Look:
     async def _ask_for_staple_again(self, endpoint: _EndpointLook, offer: Offer, leaf: str) -> None:
         """A server that fetches its own staple has none at first: absence needs more than one hello.
 
-        Only where the certificate demands one, since its absence says nothing elsewhere.
+        Only where there may be one: the certificate names an OCSP responder, or demands a staple.
         """
         certificate = read_certificate(self._certificates[leaf])
-        if not isinstance(certificate, Certificate) or MUST_STAPLE not in certificate.extensions.tls_features:
+        if not isinstance(certificate, Certificate) or not (
+            MUST_STAPLE in certificate.extensions.tls_features or certificate.extensions.ocsp_responders
+        ):
             return
         for _ in range(STAPLE_TRIES):
             await asyncio.sleep(STAPLE_PAUSE_SECONDS)
-            async with self._slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
-                result = await send_hello(offer, endpoint.destination, self._options.step_seconds)
-            endpoint.more_probes.append(Probe(offer, result.answer, round(result.elapsed_seconds, 6)))
-            for sha256, der in result.certificates.items():
-                self._certificates.setdefault(sha256, der)
-            if isinstance(result.answer, Handshake) and result.answer.staple is not None:
+            probe = await self._hello(endpoint, offer)
+            endpoint.more_probes.append(probe)
+            if isinstance(probe.answer, Handshake) and probe.answer.staple is not None:
                 return
 
     def _probe_failed(self, endpoint: _EndpointLook, versions: tuple[int, ...], reason: str) -> None:
@@ -521,7 +576,10 @@ class _Look:
         options = self._options
         # The order in which answers came is chance; the evidence has one order of its own.
         order = {name: position for position, name in enumerate(self._in_order())}
-        walks = sorted(self._walks, key=lambda walk: (order[walk.start.host], walk.reason != "typed", walk.reason))
+        last = len(order)
+        walks = sorted(
+            self._walks, key=lambda walk: (order.get(walk.start.host, last), walk.reason != "typed", walk.reason)
+        )
         endpoints = sorted(self._endpoints.values(), key=lambda each: order.get(each.name, len(order)))
         names = tuple(map(self._names.__getitem__, order))
         return Evidence(
@@ -548,6 +606,7 @@ class _Look:
             revocation_asked=options.revocation,
             status_answers=tuple(answer for _, answer in sorted(self._statuses.items())),
             not_contacted=tuple(self._not_contacted.values()),
+            faults=tuple(self._faults),
             connections=self._slots.made,
             environment_proxy=next((name for name in PROXY_VARIABLES if os.environ.get(name)), None),
             interrupted=self._interrupted,
@@ -581,8 +640,17 @@ class _Look:
             nameless=tuple(endpoint.look.nameless) if endpoint.look is not None else (),
             protocol=endpoint.look.protocol if endpoint.look is not None else None,
             reached_at=endpoint.destination.reached_at,
+            minds=endpoint.minds,
+            tries=tuple(endpoint.tries),
         )
 
 
-def _own_fault(exc: Exception) -> str:
-    return f"Pewter failed here ({type(exc).__name__}: {exc}); please report it"
+def _may_mind_the_hello(probe: Probe) -> bool:
+    """Whether a refusal may be for something in the hello that need not be there, or for no reason at all."""
+    match probe.answer:
+        case Alert(description=description):
+            return description != AlertDescription.PROTOCOL_VERSION
+        case Ended(how=how):
+            return how in {"closed", "reset"}
+        case _:
+            return False

@@ -18,8 +18,11 @@ import os
 from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 
+import msgspec
+
 from pewter.evidence import (
     Alert,
+    BrowserHello,
     Ended,
     Feature,
     FiniteField,
@@ -31,13 +34,15 @@ from pewter.evidence import (
     Protocol,
     Seen,
     SuitesSeen,
+    Tries,
     Unseen,
     VersionSeen,
     protocols,
 )
 from pewter.tls import Conversation, Version, alert_name, fingerprint
-from pewter.tls.codepoints import ExtensionType
-from pewter.tls.offers import MODERN
+from pewter.tls.browsers import BROWSERS, BrowserProfile
+from pewter.tls.codepoints import ExtensionType, Group, extension_name
+from pewter.tls.offers import MODERN, OPTIONAL_EXTENSIONS
 from pewter.tls.searches import (
     OLD_CURVES,
     TLS_1_3_GROUPS,
@@ -67,6 +72,9 @@ PAUSES_SECONDS = (0.5, 1.5, 3.0)
 
 TRIAL_SECONDS = 5.0
 TICKET_SECONDS = 1.5
+CONTROLS = 2
+"""Times that a hello is held against the same one with a change, before the change is blamed."""
+
 MAX_GROUP_PAIRS = 2
 """Pairs of groups that are held against each other: of their order only the first matter."""
 
@@ -104,6 +112,9 @@ class ProtocolLook:
     probes: tuple[Probe, ...]
     """The first hellos and their answers."""
 
+    minds: tuple[int, ...] = ()
+    """Extension types that are left out of every hello, since the server ends it otherwise."""
+
     certificates: dict[str, bytes] = field(default_factory=dict)
     """What came with the full exchanges of this look."""
 
@@ -115,6 +126,10 @@ class ProtocolLook:
     _groups: dict[int, GroupsSeen] = field(default_factory=dict)
     _features: dict[str, Feature] = field(default_factory=dict)
     _finite_field: Seen[FiniteField | None] | Unseen = _NOT_ASKED
+    _browsers: dict[str, BrowserHello] = field(default_factory=dict)
+    _controls: list[bool] = field(default_factory=list)
+    """Whether each control was answered that was sent on its own, one connection at a time."""
+
     _ssl2_ciphers: tuple[int, ...] = ()
     _ends_without_alert: bool = False
     """It was shown that this server refuses by ending the connection."""
@@ -131,6 +146,10 @@ class ProtocolLook:
             groups=tuple(seen for _, seen in sorted(self._groups.items(), reverse=True)),
             finite_field=self._finite_field,
             features=tuple(feature for _, feature in sorted(self._features.items())),
+            browsers=tuple(self._browsers[each.title] for each in BROWSERS if each.title in self._browsers),
+            tries=(Tries("the hello that worked before", len(self._controls), sum(self._controls)),)
+            if self._controls and sum(self._controls) < len(self._controls)
+            else (),
             connections=self.connections,
             slowed_down=self.slots.is_slow(self.destination.address),
         )
@@ -150,7 +169,7 @@ class ProtocolLook:
         await together([*first, *self._of_accepted()])
         late = self._accepted - {int(Version.SSL_2_0), *self._suites}
         await together(self._search_suites(version) for version in late)
-        await self._ask_fallback_guard()
+        await together([self._ask_fallback_guard(), *(self._explain_refusal(profile) for profile in BROWSERS)])
 
     def _of_accepted(self) -> list[Awaitable[None]]:
         # SSL 2.0 has hellos and ciphers of its own, and nothing else to be asked.
@@ -163,6 +182,8 @@ class ProtocolLook:
             work += [self._search_groups(int(Version.TLS_1_3)), self._ask_tickets()]
         work += [self._ask_tolerance(), self._ask_nameless(None), self._ask_nameless(UNKNOWN_HOST)]
         work += [self._ask_other_key(), self._ask_h2()]
+        if max(accepted) >= Version.TLS_1_2:
+            work += [self._ask_as(profile) for profile in BROWSERS]
         if old:
             work.append(self._ask_rich(old[0]))
         return work
@@ -198,6 +219,9 @@ class ProtocolLook:
         """A hello of another shape for a version whose first hello was not plainly answered."""
         suites = tuple(each for part in suites_for(version)[:2] for each in part)
         offers = [Offer((version,), self.name, suites, options=("rich",))]
+        if version == Version.TLS_1_3:
+            # Nothing but what a hello must have, and shares: some servers cannot do without.
+            offers.append(Offer((version,), self.name, suites, shares=(0x001D, 0x0017), without=OPTIONAL_EXTENSIONS))
         if Version.SSL_3_0 < version < Version.TLS_1_3:
             few = tuple(each for each in _COMMON_SUITES if each in suites)
             offers.append(Offer((version,), self.name, few, groups=(0x0017, 0x0018)))
@@ -355,7 +379,7 @@ class ProtocolLook:
 
     async def _ask_tickets(self) -> None:
         """A whole handshake, for what comes after it: session tickets, and whether they allow early data."""
-        conversation = Conversation(Offer(MODERN, self.name), os.urandom(64), finish=True)
+        conversation = Conversation(self._fitted(Offer(MODERN, self.name)), os.urandom(64), finish=True)
         failure = await self._drive(conversation, seconds=TICKET_SECONDS + 1)
         if failure is not None or not conversation.finished:
             words = failure.detail if isinstance(failure, NoConnection) else "the handshake could not be finished"
@@ -388,16 +412,80 @@ class ProtocolLook:
         """The hello that worked, very large and with values that nobody knows; where that fails, each by itself."""
         best = next((each.answer for each in self.probes if isinstance(each.answer, Handshake)), None)
         versions = MODERN if best is None or best.version >= Version.TLS_1_2 else (best.version,)
-        shares = (0x001D, 0x0017) if Version.TLS_1_3 in versions else None
+        plain = Offer(versions, self.name, shares=(0x001D, 0x0017) if Version.TLS_1_3 in versions else None)
         options = {"grease": protocols.GREASE_TOLERANCE, "large": protocols.LARGE_HELLO_TOLERANCE}
-        together = await self._ask(Offer(versions, self.name, shares=shares, options=tuple(options)))
+        both = await self._ask(msgspec.structs.replace(plain, options=tuple(options)))
         for option, feature in options.items():
-            answer = together
-            if not isinstance(together, Picked):
-                answer = await self._ask(Offer(versions, self.name, shares=shares, options=(option,)))
-            seen = Seen(isinstance(answer, Picked)) if isinstance(answer, Picked | Refused) else answer
-            how = answer.how if isinstance(answer, Refused) else ""
-            self._features[feature] = Feature(feature, seen, how)
+            if isinstance(both, Picked):
+                self._features[feature] = Feature(feature, Seen(True))
+            else:
+                self._features[feature] = await self._held_against(plain, option, feature)
+
+    async def _held_against(self, plain: Offer, option: str, feature: str) -> Feature:
+        """A change is blamed only where the hello fails with it, and never without it, several times in turn."""
+        changed = msgspec.structs.replace(plain, options=(option,))
+        how = ""
+        for _ in range(CONTROLS):
+            answer = await self._ask(changed)
+            if isinstance(answer, Picked):
+                return Feature(feature, Seen(True))
+            if isinstance(answer, Unseen):
+                return Feature(feature, answer)
+            how = answer.how
+            if not isinstance(await self._ask(plain), Picked):
+                return Feature(feature, Unseen("the same hello without it was not answered every time"))
+        return Feature(feature, Seen(False), how)
+
+    # Browsers
+
+    async def _ask_as(self, profile: BrowserProfile) -> None:
+        answer = await self._ask(profile.offer(self.name), to_key_exchange=True, as_it_is=True)
+        match answer:
+            case Picked():
+                found = BrowserHello(
+                    profile.title, Seen(True), answer.version, answer.suite, answer.group, answer.scheme
+                )
+            case Refused(how=how):
+                found = BrowserHello(profile.title, Seen(False), how=how)
+            case Unseen():
+                found = BrowserHello(profile.title, answer)
+        self._browsers[profile.title] = found
+
+    async def _explain_refusal(self, profile: BrowserProfile) -> None:
+        """Where suites are in common all the same: take back one thing at a time until the hello is taken."""
+        found = self._browsers.get(profile.title)
+        if found is None or found.seen != Seen(False) or not self._has_suites_of(profile):
+            return
+        hello = profile.offer(self.name)
+        hybrids = {int(Group.X25519MLKEM768)}
+        small = msgspec.structs.replace(
+            hello,
+            groups=tuple(each for each in profile.groups if each not in hybrids),
+            shares=tuple(each for each in profile.shares if each not in hybrids),
+            without=(ExtensionType.ENCRYPTED_CLIENT_HELLO,),
+        )
+        known = msgspec.structs.replace(hello, options=tuple(each for each in hello.options if each != "grease"))
+        extensions = (
+            *OPTIONAL_EXTENSIONS,
+            ExtensionType.SESSION_TICKET,
+            ExtensionType.COMPRESS_CERTIFICATE,
+            ExtensionType.ENCRYPTED_CLIENT_HELLO,
+        )
+        changes = {"its size, with a post-quantum key share": small, "values that nobody knows (GREASE)": known}
+        changes |= {extension_name(each): msgspec.structs.replace(hello, without=(each,)) for each in extensions}
+        plain = msgspec.structs.replace(small, options=("rich",), without=extensions)
+        changes["several of its extensions"] = plain
+        for words, offer in changes.items():
+            if isinstance(await self._ask(offer, to_key_exchange=True, as_it_is=True), Picked):
+                self._browsers[profile.title] = msgspec.structs.replace(found, minds=words)
+                return
+
+    def _has_suites_of(self, profile: BrowserProfile) -> bool:
+        return any(
+            set(self._suites[version].suites) & set(profile.suites)
+            for version in profile.versions
+            if version in self._suites
+        )
 
     async def _ask_fallback_guard(self) -> None:
         """TLS_FALLBACK_SCSV (RFC 7507) in a hello for less than the server's best version."""
@@ -440,6 +528,7 @@ class ProtocolLook:
 
     async def _exchange(self, offer: Offer) -> Probe:
         """A whole exchange up to the certificates."""
+        offer = self._fitted(offer)
         conversation = Conversation(offer, os.urandom(64))
         failure = await self._drive(conversation)
         answer = failure or conversation.answer
@@ -447,8 +536,15 @@ class ProtocolLook:
         self.certificates.update(conversation.certificates)
         return Probe(offer, answer)
 
-    async def _ask(self, offer: Offer, *, to_key_exchange: bool = False) -> Picked | Refused | Unseen:
+    def _fitted(self, offer: Offer) -> Offer:
+        """Without what the server is known to mind."""
+        return msgspec.structs.replace(offer, without=(*offer.without, *self.minds)) if self.minds else offer
+
+    async def _ask(
+        self, offer: Offer, *, to_key_exchange: bool = False, as_it_is: bool = False
+    ) -> Picked | Refused | Unseen:
         """One hello, asked again until its answer can be relied on."""
+        offer = offer if as_it_is else self._fitted(offer)
         for attempt in range(len(PAUSES_SECONDS) + 1):
             if self._strained:
                 return Unseen(self._strained)
@@ -482,8 +578,12 @@ class ProtocolLook:
         good = next((probe.offer for probe in self.probes if isinstance(probe.answer, Handshake)), None)
         if good is None:
             return True  # nothing ever worked: the endings are all that this server says
+        slow = self.slots.is_slow(self.destination.address)
         conversation = Conversation(good, os.urandom(64))
-        return await self._drive(conversation) is None and isinstance(conversation.answer, Handshake)
+        works = await self._drive(conversation) is None and isinstance(conversation.answer, Handshake)
+        if slow:
+            self._controls.append(works)
+        return works
 
     async def _drive(
         self, client: Conversation | Trial | Ssl2Trial, seconds: float | None = None

@@ -6,6 +6,7 @@ The rules of the area ``bundle`` look at the files.
 """
 
 import datetime
+import functools
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -21,8 +22,10 @@ from pewter.evidence import (
     Question,
     StoredCertificate,
 )
-from pewter.pki import Certificate, FaultKind, Store, covers
+from pewter.pki import Certificate, FaultKind, Path, Store, build_paths, covers
 from pewter.pki.files import FileContents, FileItem
+from pewter.web.sites import sibling_of
+from pewter.web.suffixes import is_apex
 
 from . import chain, chain_status, date
 from . import name as name_rules
@@ -64,22 +67,44 @@ class Bundle:
         """The file that would be installed: the first that holds a server's certificate."""
         return next((each for each in self.files if any(map(is_server, each.certificates))), None)
 
-    @property
+    @functools.cached_property
+    def _server_certificates(self) -> tuple[Certificate, ...]:
+        return tuple(each for file in self.files for each in file.certificates if is_server(each))
+
+    @functools.cached_property
     def leaf(self) -> Certificate | None:
         """The server's certificate: of several the one to which a given key belongs, else the first."""
-        candidates = [each for file in self.files for each in file.certificates if is_server(each)]
+        candidates = self._server_certificates
         keys = {item.spki for item in self.items("private key")}
         return next((each for each in candidates if each.spki in keys), candidates[0] if candidates else None)
+
+    @functools.cached_property
+    def leaves(self) -> tuple[Certificate, ...]:
+        """Every server's certificate, each once: :attr:`leaf`, which will be installed, comes first."""
+        distinct: dict[str, Certificate] = {}
+        for each in sorted(self._server_certificates, key=lambda each: each is not self.leaf):
+            distinct.setdefault(each.sha256, each)
+        return tuple(distinct.values())
 
     @property
     def sent(self) -> tuple[Certificate, ...]:
         """As a server would send the file: the server's certificate, then the others in their order."""
-        if self.leaf is None:
-            return ()
-        home = next(file for file in self.files if any(each.sha256 == self.leaf.sha256 for each in file.certificates))
-        position = [each.sha256 for each in home.certificates].index(self.leaf.sha256)
-        others = home.certificates[:position] + home.certificates[position + 1 :]
-        return (self.leaf, *others)
+        return self.sent_with(self.leaf) if self.leaf is not None else ()
+
+    def home_of(self, certificate: Certificate) -> FileContents | None:
+        """The first file in which a certificate lies."""
+        return next(
+            (file for file in self.files if certificate.sha256 in {each.sha256 for each in file.certificates}), None
+        )
+
+    def sent_with(self, leaf: Certificate) -> tuple[Certificate, ...]:
+        """What would be sent for one of several servers' certificates: itself, and the CAs' of its file."""
+        file = self.home_of(leaf)
+        assert file is not None
+        home = file.certificates
+        position = [each.sha256 for each in home].index(leaf.sha256)
+        others = home[:position] + home[position + 1 :]
+        return (leaf, *(each for each in others if leaf is self.leaf or not is_server(each)))
 
     @property
     def all_certificates(self) -> tuple[Certificate, ...]:
@@ -112,12 +137,16 @@ class BundleCase(Case):
         self.bundle = bundle
         super().__init__(_evidence(bundle, at, given, given_only=given_only), Wishes(), at, stores)
 
+    @functools.cached_property
+    def best_path(self) -> Path | None:
+        """Of the certificate to install, through all that is at hand in whichever file."""
+        leaf = self.bundle.leaf
+        return build_paths(leaf, self.bundle.all_certificates, self.stores, self.at)[0] if leaf is not None else None
+
 
 def _evidence(bundle: Bundle, at: datetime.datetime, given: Sequence[Certificate], *, given_only: bool) -> Evidence:
-    leaf = bundle.leaf
-    names = bundle.names or ((_own_name(leaf),) if leaf is not None else ())
-    handshake = Handshake(0x0304, 0x1301, tuple(each.sha256 for each in bundle.sent), proof=Proof.NOT_GIVEN)
-    probe = Probe(Offer((0x0304,)), handshake)
+    endpoints = tuple(_endpoints(bundle))
+    names = bundle.names or tuple(dict.fromkeys(each.name for each in endpoints))
     certificates = {each.sha256: each.der for each in (*bundle.all_certificates, *given)}
     in_files = (
         FetchedIssuer(file.name, "", tuple(each.sha256 for each in file.certificates if each.extensions.is_ca))
@@ -128,13 +157,31 @@ def _evidence(bundle: Bundle, at: datetime.datetime, given: Sequence[Certificate
         question=Question(tuple(names) or ("www.x.example",)),
         begun=at,
         elapsed_seconds=0.0,
-        names=tuple(map(Name, names)),
-        endpoints=tuple(Endpoint(name, "", 443, (probe,)) for name in names) if leaf is not None else (),
+        names=tuple(Name(name, routed=("",)) for name in names),
+        endpoints=endpoints,
         certificates=tuple(StoredCertificate(sha256, octets) for sha256, octets in certificates.items()),
         fetched_issuers=(*in_files, *by_aia),
         given_trust=tuple(each.sha256 for each in given),
         trusts_given_only=given_only,
     )
+
+
+def _endpoints(bundle: Bundle) -> Iterator[Endpoint]:
+    """As if each server's certificate were sent for each name that was asked for and that it covers, else for its own.
+
+    A name that none covers is held against the first of them.
+    """
+    for leaf in bundle.leaves:
+        asked = [name for name in bundle.names if covers(leaf, name)]
+        if leaf is bundle.leaf:
+            asked += [name for name in bundle.names if not any(covers(each, name) for each in bundle.leaves)]
+        handshake = Handshake(
+            0x0304, 0x1301, tuple(each.sha256 for each in bundle.sent_with(leaf)), proof=Proof.NOT_GIVEN
+        )
+        home = bundle.home_of(leaf)
+        address = home.name if home is not None and len(bundle.leaves) > 1 else ""
+        for name in asked or (() if bundle.names and len(bundle.leaves) < 2 else (_own_name(leaf),)):
+            yield Endpoint(name, address, 443, (Probe(Offer((0x0304,)), handshake),))
 
 
 def _own_name(leaf: Certificate) -> str:
@@ -147,9 +194,8 @@ def mended_chain(case: BundleCase) -> tuple[Certificate, ...] | str:
     leaf = case.bundle.leaf
     if leaf is None:
         return "there is no server's certificate among the files"
-    served = case.chains[0]
-    assert served.assessment is not None
-    path = served.assessment.best
+    path = case.best_path
+    assert path is not None
     if path.anchor is not None:
         kept = tuple(each for each in path.certificates if each is not path.anchor)
         return kept or (leaf,)
@@ -277,11 +323,12 @@ def live_differs(bundle: Bundle) -> Iterator[RuleOutcome]:
 
 def _issuer_missing(case: Case) -> Certificate | None:
     """The topmost certificate of a path that breaks off because its issuer is in none of the files."""
-    assessment = case.chains[0].assessment if case.chains else None
-    if assessment is None or assessment.best.anchor is not None:
+    assert isinstance(case, BundleCase)
+    path = case.best_path
+    if path is None or path.anchor is not None:
         return None
-    top = assessment.best.certificates[-1]
-    kinds = {fault.kind for fault in assessment.best.faults}
+    top = path.certificates[-1]
+    kinds = {fault.kind for fault in path.faults}
     return top if not top.is_self_issued and kinds == {FaultKind.NO_ANCHOR} else None
 
 
@@ -296,6 +343,70 @@ def issuer_missing(case: Case) -> Iterator[RuleOutcome]:
         yield Holds(case.chains[0].where, "every issuer is at hand")
 
 
+def _in_parts(case: Case) -> tuple[FileContents, ...]:
+    """The files that make up the whole chain together, in the order in which they are to be joined; else empty."""
+    assert isinstance(case, BundleCase)
+    path = case.best_path
+    if path is None or path.anchor is None:
+        return ()
+    needed = [each for each in path.certificates if each is not path.anchor] or path.certificates
+    homes = [home for home in map(case.bundle.home_of, needed) if home is not None]
+    parts = tuple({home.name: home for home in homes}.values())
+    return parts if len(homes) == len(needed) and len(parts) > 1 else ()
+
+
+def _can_be_joined(path: Path, parts: tuple[FileContents, ...]) -> bool:
+    """Whether the files, one after the other, are the path: PEM with nothing else in them; the root may be last."""
+    joined = [item.certificate for file in parts for item in file.items]
+    wanted = [each.sha256 for each in path.certificates]
+    found = [each.sha256 if each is not None else "" for each in joined]
+    return found in (wanted, wanted[:-1]) and all(file.form.startswith("PEM") for file in parts)
+
+
+@rule("bundle/in-parts", level=Level.NOTE, sources=("RFC 8446 section 4.4.2",))
+def in_parts(case: Case) -> Iterator[RuleOutcome]:
+    """Everything is there, in several files: servers take it in one."""
+    assert isinstance(case, BundleCase)
+    parts = _in_parts(case)
+    if parts and case.best_path is not None:
+        where, names = case.chains[0].where, [file.name for file in parts]
+        can_be_joined = _can_be_joined(case.best_path, parts)
+        how = (
+            f"cat {' '.join(names)} > fullchain.pem" if can_be_joined else "Join their certificates, the server's first"
+        )
+        mend = (
+            f"{how}, in this order. nginx (ssl_certificate), Apache httpd 2.4.8 and "
+            "newer (SSLCertificateFile) and Caddy take that file and the key beside it; HAProxy takes one with the "
+            "key behind the certificates; IIS takes a PKCS #12 file of all of it. --write fullchain.pem writes it."
+        )
+        yield Gap(where, f"whole, in separate files: {', '.join(names)}", "one file, in this order", mend=mend)
+    elif case.chains:
+        yield Holds(case.chains[0].where, "one file")
+
+
+@rule("chain/incomplete", level=Level.BREAKS, sources=chain.incomplete.sources)
+def incomplete(case: Case) -> Iterator[RuleOutcome]:
+    """As for a site; where other files hold what one lacks, or no file does, the area bundle speaks."""
+    if not _in_parts(case) and _issuer_missing(case) is None:
+        yield from chain.incomplete.outcomes(case)
+
+
+@rule("bundle/without-sibling", level=Level.WEAKENS, sources=("RFC 9525 section 6",))
+def without_sibling(case: Case) -> Iterator[RuleOutcome]:
+    """People type a site with and without www; of names asked for with --name, name/sibling-not-covered speaks."""
+    assert isinstance(case, BundleCase)
+    for leaf in case.bundle.leaves:
+        pairs = [(name.lower(), sibling_of(name.lower(), is_apex)) for name in leaf.extensions.dns_names]
+        lacking = [(name, other) for name, other in pairs if other is not None and not covers(leaf, other)]
+        asked = set(case.bundle.names)
+        lacking = [(name, other) for name, other in lacking if not name.startswith("*.") and other not in asked]
+        if lacking:
+            name, other = lacking[0]
+            yield Gap(leaf.title, f"covers {name}, and not {other}", f"{name} and {other}", cause=leaf.sha256)
+        elif any(other is not None for _, other in pairs):
+            yield Holds(leaf.title, "covers names with and without www")
+
+
 @rule("chain/untrusted", level=Level.BREAKS, sources=chain.untrusted.sources)
 def untrusted(case: Case) -> Iterator[RuleOutcome]:
     """As for a site; where only an issuer is missing from the files, bundle/issuer-missing speaks."""
@@ -303,13 +414,24 @@ def untrusted(case: Case) -> Iterator[RuleOutcome]:
         yield from chain.untrusted.outcomes(case)
 
 
-FILE_RULES = (no_certificate, unreadable, key_mismatch, leaf_not_first, issuer_missing, live_differs)
+FILE_RULES = (
+    no_certificate,
+    unreadable,
+    key_mismatch,
+    leaf_not_first,
+    issuer_missing,
+    in_parts,
+    without_sibling,
+    live_differs,
+)
 BUNDLE_RULES: tuple[Rule, ...] = (
     *FILE_RULES,
     untrusted,
-    *(each for each in chain.RULES if each not in {chain.untrusted, *chain_status.RULES}),
+    incomplete,
+    *(each for each in chain.RULES if each not in {chain.untrusted, chain.incomplete, *chain_status.RULES}),
     chain_status.not_logged,
     name_rules.not_covered,
+    name_rules.sibling_not_covered,
     name_rules.common_name_only,
     name_rules.odd_entries,
     date.expired,

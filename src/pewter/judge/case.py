@@ -2,8 +2,9 @@
 
 import datetime
 import functools
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import TypeVar, cast
 
 from pewter.evidence import (
     Alert,
@@ -34,6 +35,8 @@ from pewter.web.urls import Url, read_url
 
 from .expectations import Wishes
 from .outcomes import Unknown
+
+_T = TypeVar("_T")
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,6 +74,20 @@ class ServedChain:
     where: str
 
 
+def certificates_to_judge(chain: ServedChain) -> tuple[Certificate, ...]:
+    """Those of the path without its root, whose own signature and key a client takes on trust."""
+    if chain.assessment is None:
+        return ()
+    path = chain.assessment.best
+    return tuple(each for each in path.certificates if each is not path.anchor) or (chain.assessment.sent[0],)
+
+
+def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
+    """Versions that were agreed on, in a whole handshake or in a search."""
+    searched = endpoint.protocol.accepted if endpoint.protocol is not None else frozenset()
+    return frozenset(handshake.version for handshake in endpoint.handshakes) | searched
+
+
 class Case:
     """What every rule is given."""
 
@@ -87,9 +104,10 @@ class Case:
         """Those that came with the program and the machine."""
 
         title = "--trust-only" if evidence.trusts_given_only else "--trust"
-        self.given_store = Store(title, anchors) if anchors else None
+        self.given_store = Store(title, anchors, is_examined=True) if anchors else None
         self.stores = (*self.own_stores, *([self.given_store] if self.given_store else []))
         self._store_verdicts: dict[tuple[str, ...], tuple[StoreVerdict, ...]] = {}
+        self._worked_out: dict[str, object] = {}
         self._assessments: dict[tuple[tuple[str, ...], bool], ChainAssessment] = {}
 
     @functools.cached_property
@@ -101,10 +119,21 @@ class Case:
         found = self._certificates.get(sha256)
         return found if found is not None else MalformedCertificate(sha256, b"", "it is not in the evidence")
 
+    def once(self, what: str, work_out: Callable[[], _T]) -> _T:
+        """What is worked out from the whole case, once for as long as the case lives."""
+        if what not in self._worked_out:
+            self._worked_out[what] = work_out()
+        return cast(_T, self._worked_out[what])
+
     @functools.cached_property
     def site_names(self) -> frozenset[str]:
         """The names under review: declared ones and siblings that resolve."""
-        return frozenset(name.name for name in self.evidence.names)
+        return frozenset(name.name for name in self.evidence.names if name.declared or name.addresses)
+
+    @functools.cached_property
+    def resolving_names(self) -> tuple[str, ...]:
+        """Those of the site's names that have an address, in the order of the alphabet."""
+        return tuple(sorted(name.name for name in self.evidence.names if name.addresses))
 
     @functools.cached_property
     def endpoints(self) -> tuple[Endpoint, ...]:
@@ -197,7 +226,10 @@ class Case:
 
     @functools.cached_property
     def canonical(self) -> str:
-        """The canonical origin: as wished, else worked out from where the first name's home page lands."""
+        """The canonical origin: as wished, else worked out from where the first name's home page lands.
+
+        A host that is no name of the site is never one, wherever a redirect leads.
+        """
         if self.wishes.canonical is not None:
             return self.wishes.canonical
         targets = self.evidence.question.targets
@@ -207,7 +239,7 @@ class Case:
             start = read_url(journey.start)
             if start.path == "/" and (start.host == first or are_siblings(start.host, first)):
                 landing = landing_of(journey)
-                if landing is not None and landing.is_https:
+                if landing is not None and landing.is_https and landing.host in self.site_names:
                     landings.append(landing.origin)
         return work_out_canonical(landings, first)
 
@@ -231,6 +263,8 @@ class Case:
         """
         for journey in self.evidence.journeys:
             start = read_url(journey.start)
+            if journey.reason == "moved":
+                continue  # the rest of another way in
             if journey.reason == "recorded" and (start.host not in self.site_names or not _is_navigation(journey)):
                 continue
             if (scheme is None or start.scheme == scheme) and (absent or journey.reason != "absent"):
@@ -256,6 +290,10 @@ class Case:
                 seen.add((page.url, page.sha256))
                 yield journey, hop, page
 
+    def onward(self, url: str) -> Journey | None:
+        """What followed where a page moved its visitors to ``url``."""
+        return next((each for each in self.evidence.journeys if each.reason == "moved" and each.start == url), None)
+
     def sheets_of(self, page: Page) -> tuple[Page, ...]:
         """The page's own style sheets that were fetched."""
         return tuple(each for each in self.evidence.pages if each.url in page.style_sheets)
@@ -275,14 +313,22 @@ class Case:
             found.setdefault(journey.start, set()).add(course)
         return found
 
+    @functools.cached_property
+    def _hops(self) -> dict[str, list[Hop]]:
+        found: dict[str, list[Hop]] = {}
+        for journey in self.evidence.journeys:
+            for hop in journey.hops:
+                found.setdefault(read_url(hop.url).host, []).append(hop)
+        return found
+
+    def hops_of(self, host: str) -> Sequence[Hop]:
+        """Every answer that ``host`` gave, in the order of the journeys."""
+        return self._hops.get(host, ())
+
     def https_answers(self, name: str) -> tuple[Hop, ...]:
         """Answers that ``name`` gave over https, home page first."""
-        hops = [
-            (url.path != "/", position, hop)
-            for position, hop in enumerate(hop for journey in self.evidence.journeys for hop in journey.hops)
-            if (url := read_url(hop.url)).is_https and url.host == name
-        ]
-        return tuple(hop for _, _, hop in sorted(hops, key=lambda entry: entry[:2]))
+        hops = [hop for hop in self.hops_of(name) if read_url(hop.url).is_https]
+        return tuple(sorted(hops, key=lambda hop: read_url(hop.url).path != "/"))
 
     def why_no_https_answer(self, name: str) -> str:
         """Why no answer of ``name`` over https was seen."""

@@ -6,6 +6,7 @@ from pewter.evidence import Alert, Ended, Handshake, NoConnection, Unseen
 from pewter.pki import Certificate, FaultKind
 
 from . import chain_keys, chain_status
+from .browsers import LONGEST_CERTIFICATE_MESSAGE, bare_anchor, key_usage_problem, purpose_problem, uses_static_rsa
 from .case import Case, ServedChain
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .rules import Rule, rule
@@ -24,6 +25,8 @@ def path_problem(chain: ServedChain) -> str:
         return "incomplete"
     if assessment.is_self_signed:
         return "self-signed"
+    if issuer_not_to_be_had(chain) is not None:
+        return "incomplete"
     kinds = [fault.kind for fault in assessment.alone.faults]
     return next((slug for kind, slug in _SLUGS.items() if kind in kinds), "untrusted")
 
@@ -37,38 +40,88 @@ _SLUGS = {
     FaultKind.POLICY: "not-a-ca",
     FaultKind.NOT_FOR_SERVERS: "not-for-servers",
     FaultKind.WEAK_SIGNATURE: "weak-signature",
+    FaultKind.MALFORMED: "malformed",
+    FaultKind.ANCHOR_REFUSED: "anchor-refused",
+    FaultKind.ANCHOR_OUT_OF_DATE: "anchor-refused",
     FaultKind.EXPIRED_ISSUER: "expired-issuer",
     FaultKind.ISSUER_NOT_YET_VALID: "expired-issuer",
 }
 """Which rule speaks of which fault, in the order in which one hides the others."""
 
 
+def issuer_not_to_be_had(chain: ServedChain) -> Certificate | None:
+    """The server's certificate, where its issuer is an intermediate that is neither sent nor to be had elsewhere.
+
+    A certificate that says where its issuer's can be fetched, or that names a responder or a list, is a CA's that
+    issues from intermediates: what is missing is one of these, not a root that nobody trusts.
+    """
+    if chain.assessment is None:
+        return None
+    path = chain.assessment.best
+    top = path.certificates[-1]
+    facts = top.extensions
+    is_public_form = bool(facts.ca_issuers or facts.ocsp_responders or facts.signed_timestamps)
+    alone = len(path.certificates) == 1 and not top.is_self_issued and not facts.is_ca
+    no_anchor = {fault.kind for fault in path.faults} <= {FaultKind.NO_ANCHOR}
+    return top if alone and path.anchor is None and no_anchor and is_public_form else None
+
+
 def _path_rule(
-    slug: str, doc: str, expected: str, describe: Callable[[Case, ServedChain], tuple[str, str]], source: str = _PATH
+    slug: str,
+    doc: str,
+    expected: str,
+    describe: Callable[[Case, ServedChain], tuple[str, str, str]],
+    source: str = _PATH,
+    good: str = "the path is good",
+    in_firefox: Callable[[Case, ServedChain], tuple[str, str, str] | None] = lambda case, chain: None,
 ) -> Rule:
-    """A rule on one problem of the path: a gap where it is the problem, a hold where the path is good."""
+    """A rule on one problem of the path: a gap where it is the problem, a hold where the path is good.
+
+    ``describe`` gives what was seen, what helps to mend it, and a mend in place of the rule's own.  ``in_firefox``
+    gives what stops that browser on a good path: what was seen, what is expected, and the cause.
+    """
 
     def check(case: Case) -> Iterator[RuleOutcome]:
         for chain in case.chains:
             problem = path_problem(chain)
             if problem == slug:
-                seen, detail = describe(case, chain)
-                yield Gap(chain.where, seen, expected, cause=chain.fingerprints[0], detail=detail)
+                seen, detail, mend = describe(case, chain)
+                yield Gap(chain.where, seen, expected, cause=chain.fingerprints[0], detail=detail, mend=mend)
+            elif not problem and (found := in_firefox(case, chain)) is not None:
+                words, wanted, cause = found
+                yield Gap(chain.where, f"{words}: Firefox stops", wanted, cause=cause)
             elif not problem:
-                yield Holds(chain.where, "the path is good")
+                yield Holds(chain.where, good)
         yield from case.without_chain()
 
     check.__doc__ = doc
     return rule(f"chain/{slug}", level=Level.BREAKS, sources=(source,))(check)
 
 
-def _describe_incomplete(case: Case, chain: ServedChain) -> tuple[str, str]:
+def _describe_incomplete(case: Case, chain: ServedChain) -> tuple[str, str, str]:
     assert chain.assessment is not None
     missing = chain.assessment.missing
-    titles = ", ".join(each.title for each in missing)
     sent = len(chain.fingerprints)
-    seen = f"{sent} certificate{'s' if sent > 1 else ''} sent; missing: {titles}"
-    return seen, "; ".join(_where_to_get(case, each) for each in missing)
+    counted = f"{sent} certificate{'s' if sent > 1 else ''} sent"
+    if not missing:
+        top = issuer_not_to_be_had(chain)
+        assert top is not None
+        tried = "; ".join(
+            f"{each.url}: {each.answer}"
+            for each in case.evidence.fetched_issuers
+            if isinstance(each.answer, str) and each.url
+        )
+        seen = f"{counted}; missing: {top.issuer.title}" + (f", which could not be fetched ({tried})" if tried else "")
+        return seen, "", _serve_what_the_ca_gave(top)
+    titles = ", ".join(each.title for each in missing)
+    return f"{counted}; missing: {titles}", "; ".join(_where_to_get(case, each) for each in missing), ""
+
+
+def _serve_what_the_ca_gave(top: Certificate) -> str:
+    return (
+        f'Serve the intermediate certificate that your CA gave you beside the certificate: the one for "{top.issuer}". '
+        "It goes into the same file, after the server's own certificate; leave the root out."
+    )
 
 
 def _where_to_get(case: Case, certificate: Certificate) -> str:
@@ -83,16 +136,30 @@ def _where_to_get(case: Case, certificate: Certificate) -> str:
     return f"{certificate.title} is to be had from its CA"
 
 
-def _describe_fault(case: Case, chain: ServedChain) -> tuple[str, str]:
+def _describe_fault(case: Case, chain: ServedChain) -> tuple[str, str, str]:
     assert chain.assessment is not None
     path = chain.assessment.alone
     drawn = " ← ".join(each.title for each in path.certificates)
-    return f"{drawn}: {path.faults[0].detail}", ""
+    return f"{drawn}: {path.faults[0].detail}", "", ""
 
 
-def _describe_self_signed(case: Case, chain: ServedChain) -> tuple[str, str]:
+def _describe_untrusted(case: Case, chain: ServedChain) -> tuple[str, str, str]:
+    """What is missing may still be an intermediate: then that is the first thing to try."""
+    assert chain.assessment is not None
+    seen, detail, _ = _describe_fault(case, chain)
+    top = chain.assessment.best.certificates[-1]
+    if chain.assessment.best.anchor is not None or top.is_self_issued:
+        return seen, detail, ""
+    mend = (
+        f"{_serve_what_the_ca_gave(top)} If {top.issuer.title} is a root of your own, give it to Pewter with --trust; "
+        "visitors who do not have it need a certificate of a publicly trusted CA."
+    )
+    return seen, detail, mend
+
+
+def _describe_self_signed(case: Case, chain: ServedChain) -> tuple[str, str, str]:
     assert isinstance(chain.leaf, Certificate)
-    return f"{chain.leaf.title} is issued by itself", ""
+    return f"{chain.leaf.title} is issued by itself", "", ""
 
 
 incomplete = _path_rule(
@@ -101,9 +168,10 @@ incomplete = _path_rule(
     "the server's certificate and every intermediate up to the root",
     _describe_incomplete,
     "RFC 8446 section 4.4.2; RFC 5246 section 7.4.2",
+    "whole as served",
 )
 untrusted = _path_rule(
-    "untrusted", "The path has to end at a root that visitors have.", "a path to a trusted root", _describe_fault
+    "untrusted", "The path has to end at a root that visitors have.", "a path to a trusted root", _describe_untrusted
 )
 self_signed = _path_rule(
     "self-signed",
@@ -125,13 +193,68 @@ not_a_ca = _path_rule(
     _describe_fault,
     "RFC 5280 section 6.1.4",
 )
+
+
+def _bare_anchor(case: Case, chain: ServedChain) -> tuple[str, str, str] | None:
+    bare = bare_anchor(case, chain.assessment.best) if chain.assessment is not None else ""
+    return (bare, _ANCHOR_EXPECTED, bare) if bare else None
+
+
+def _purpose(case: Case, chain: ServedChain) -> tuple[str, str, str] | None:
+    words = purpose_problem(chain.leaf) if isinstance(chain.leaf, Certificate) else ""
+    if not isinstance(chain.leaf, Certificate) or not words:
+        return None
+    wanted = "a certificate for servers, and no CA's" if chain.leaf.extensions.is_ca else _PURPOSE_EXPECTED
+    return words, wanted, chain.fingerprints[0]
+
+
+_ANCHOR_EXPECTED = "a root in date that may issue for servers"
+_PURPOSE_EXPECTED = "server authentication among the purposes"
+anchor_refused = _path_rule(
+    "anchor-refused",
+    "Browsers look at a root that was added to them as at any CA certificate.",
+    _ANCHOR_EXPECTED,
+    _describe_fault,
+    "RFC 5280 section 6.2",
+    in_firefox=_bare_anchor,
+)
 not_for_servers = _path_rule(
     "not-for-servers",
-    "The certificates have to be for servers.",
-    "server authentication among the purposes",
+    "The certificates have to be for servers, in every browser.",
+    _PURPOSE_EXPECTED,
     _describe_fault,
     "RFC 5280 section 4.2.1.12",
+    in_firefox=_purpose,
 )
+
+
+@rule("chain/key-usage", level=Level.BREAKS, sources=("RFC 5280 section 4.2.1.3", "RFC 8446 section 4.4.2.2"))
+def key_usage(case: Case) -> Iterator[RuleOutcome]:
+    """The server's key signs every handshake of TLS 1.3 and each with ephemeral keys: keyUsage has to allow it."""
+    for chain in case.chains:
+        if not isinstance(chain.leaf, Certificate):
+            continue
+        static_rsa = uses_static_rsa(chain.endpoint)
+        words = key_usage_problem(chain.leaf, static_rsa=static_rsa)
+        if words:
+            wanted = "keyEncipherment" if static_rsa else "digitalSignature"
+            yield Gap(chain.where, words, f"{wanted} in keyUsage", cause=chain.fingerprints[0])
+        else:
+            yield Holds(chain.where, "the key may sign handshakes")
+    yield from case.without_chain()
+
+
+@rule("chain/too-large", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2", "OpenSSL's and browsers' own limit"))
+def too_large(case: Case) -> Iterator[RuleOutcome]:
+    """Programs stop reading a Certificate message at a bound of their own."""
+    for endpoint in case.endpoints:
+        octets = max((each.certificate_octets for each in endpoint.handshakes), default=0)
+        if octets > LONGEST_CERTIFICATE_MESSAGE:
+            sent = max(len(each.chain) for each in endpoint.handshakes)
+            seen = f"{sent} certificates in a message of {octets:,} octets"
+            yield Gap(case.place(endpoint), seen, f"at most {LONGEST_CERTIFICATE_MESSAGE:,} octets", cause=seen)
+        elif endpoint.handshakes:
+            yield Holds(case.place(endpoint), "programs read it whole")
 
 
 @rule("chain/expired-issuer", level=Level.BREAKS, sources=("RFC 5280 section 6.1.3",))
@@ -141,7 +264,7 @@ def expired_issuer(case: Case) -> Iterator[RuleOutcome]:
     for chain in case.chains:
         problem = path_problem(chain)
         if problem == "expired-issuer":
-            seen, _ = _describe_fault(case, chain)
+            seen, _, _ = _describe_fault(case, chain)
             yield Gap(chain.where, seen, expected, cause=chain.fingerprints[0])
         elif not problem and chain.assessment is not None and chain.assessment.outdated_beside:
             titles = ", ".join(f"{each.title} ({_dates(each)})" for each in chain.assessment.outdated_beside)
@@ -233,7 +356,10 @@ RULES = (
     bad_signature,
     not_a_ca,
     not_for_servers,
+    anchor_refused,
     expired_issuer,
+    key_usage,
+    too_large,
     stores_disagree,
     wrong_order,
     superfluous,

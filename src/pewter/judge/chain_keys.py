@@ -4,24 +4,19 @@ from collections.abc import Callable, Iterator
 
 from pewter.pki import Certificate, KeyFacts, form_faults, weak_hash
 
-from .case import Case, ServedChain
+from .browsers import SMALLEST_RSA_KEY, browsers_refusing_key
+from .case import Case, ServedChain, certificates_to_judge
 from .expectations import Expectations
 from .outcomes import Gap, Holds, Level, RuleOutcome
 from .rules import rule
 
-_USUAL_CURVES = {"P-256", "P-384"}
-
-
-def certificates_to_judge(chain: ServedChain) -> tuple[Certificate, ...]:
-    """Those of the path without its root, whose own signature and key a client takes on trust."""
-    if chain.assessment is None:
-        return ()
-    path = chain.assessment.best
-    return tuple(each for each in path.certificates if each is not path.anchor) or (chain.assessment.sent[0],)
-
 
 def _judge_each(
-    case: Case, problem_of: Callable[[ServedChain, Certificate], str], expected: str, good: str
+    case: Case,
+    problem_of: Callable[[ServedChain, Certificate], str],
+    expected: str,
+    good: str,
+    level_of: Callable[[Certificate], Level | None] = lambda certificate: None,
 ) -> Iterator[RuleOutcome]:
     """An outcome for each chain: a gap for every certificate with a problem, else a hold."""
     for chain in case.chains:
@@ -33,7 +28,8 @@ def _judge_each(
             if problem:
                 faulty = True
                 seen = f"{certificate.title}: {problem}"
-                yield Gap(chain.where, seen, expected, cause=certificate.sha256 + problem)
+                level = level_of(certificate)
+                yield Gap(chain.where, seen, expected, cause=certificate.sha256 + problem, level=level)
         if not faulty:
             yield Holds(chain.where, good)
     yield from case.without_chain()
@@ -60,14 +56,22 @@ def weak_key(case: Case) -> Iterator[RuleOutcome]:
         lambda chain, certificate: key_weakness(certificate.key, case.expect),
         f"RSA of {case.expect.rsa_minimum_bits} bits or more, curves of {case.expect.curve_minimum_bits} or more",
         "keys of sufficient size",
+        lambda certificate: (
+            Level.BREAKS if 0 < certificate.key.bits < SMALLEST_RSA_KEY and is_rsa(certificate) else None
+        ),
     )
+
+
+def is_rsa(certificate: Certificate) -> bool:
+    return certificate.key.kind in {"RSA", "RSA-PSS"}
 
 
 def key_weakness(key: KeyFacts, expect: Expectations) -> str:
     """In words; empty for a key of sufficient size."""
     if key.kind in {"RSA", "RSA-PSS"}:
         if key.bits < expect.rsa_minimum_bits:
-            return f"{key.kind} key of {key.bits} bits"
+            refused = ", which browsers refuse" if key.bits < SMALLEST_RSA_KEY else ""
+            return f"{key.kind} key of {key.bits} bits{refused}"
         if key.exponent < 3 or key.exponent % 2 == 0:
             return f"RSA key with exponent {key.exponent}" if abs(key.exponent) < 1 << 64 else "RSA key, even exponent"
     if key.kind == "DSA" and 0 < key.bits < expect.rsa_minimum_bits:
@@ -81,20 +85,18 @@ def key_weakness(key: KeyFacts, expect: Expectations) -> str:
     "chain/unusual-key", level=Level.BREAKS, sources=("Baseline Requirements section 6.1.5", "RFC 8446 section 4.2.3")
 )
 def unusual_key(case: Case) -> Iterator[RuleOutcome]:
-    """Browsers take RSA and the curves P-256 and P-384, and nothing else."""
-    yield from _judge_each(
-        case,
-        lambda chain, certificate: key_oddity(certificate.key),
-        "RSA, P-256 or P-384",
-        "keys that browsers take",
-    )
+    """Browsers take RSA and the curves P-256 and P-384; a P-521 key only of an issuer, or in one browser."""
 
+    def problem(chain: ServedChain, certificate: Certificate) -> str:
+        key = certificate.key
+        refusing = browsers_refusing_key(key, is_issuer=certificate is not chain.leaf)
+        if not refusing:
+            return ""
+        kind = f"{key} key" if key.kind != "unreadable" else "a key that cannot be read"
+        only = sorted(each.value for each in refusing)
+        return kind + (f", which {only[0]} does not take" if len(only) == 1 else "")
 
-def key_oddity(key: KeyFacts) -> str:
-    """Why browsers do not take a key; empty for those that they take."""
-    if key.kind == "RSA" or (key.kind == "EC" and key.curve in _USUAL_CURVES):
-        return ""
-    return f"{key} key" if key.kind != "unreadable" else "a key that cannot be read"
+    yield from _judge_each(case, problem, "RSA, P-256 or P-384", "keys that browsers take")
 
 
 @rule("chain/malformed", level=Level.BREAKS, sources=("RFC 5280 section 4.1",))
@@ -116,7 +118,8 @@ def malformed(case: Case) -> Iterator[RuleOutcome]:
                 faulty = True
                 stops = fault.stops and certificate in certificates_to_judge(chain)
                 level = Level.BREAKS if stops else Level.NOTE
-                seen = f"{certificate.title}: {fault.words}"
+                only = f" ({fault.opens_in} opens it)" if fault.opens_in else ""
+                seen = f"{certificate.title}: {fault.words}{only}"
                 yield Gap(chain.where, seen, "the forms of RFC 5280", cause=sha256 + fault.words, level=level)
         if not faulty:
             yield Holds(chain.where, "all can be read")

@@ -1,14 +1,14 @@
 """Is the certificate revoked, stapled, logged?"""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 
-from pewter.pki import MUST_STAPLE, Certificate, StatusKind, life_of
+from pewter.pki import MUST_STAPLE, Certificate, StatusKind
 
+from .browsers import staple_stops_firefox
 from .case import Case, ServedChain
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .rules import rule
-from .status import Status, is_public, logging_of, revocation_of, staples_of, statuses_of
+from .status import Status, count_logs, revocation_of, staples_of, statuses_of
 
 NOT_ASKED = "whether a certificate is revoked was not asked; --revocation asks its CA"
 
@@ -56,11 +56,14 @@ def staple_broken(case: Case) -> Iterator[RuleOutcome]:
             elif verdict.kind is StatusKind.UNCHECKED:
                 yield Unknown(chain.where, f"the stapled response: {verdict.detail}")
             elif verdict.kind is not StatusKind.REVOKED:  # chain/revoked speaks of that
-                seen = f"the stapled response is {verdict.kind.value}: {verdict.detail}"
-                yield Gap(chain.where, seen, "a response for this certificate, good and in date")
+                stops = staple_stops_firefox(chain.leaf, verdict.kind)
+                only = "; Firefox stops" if stops else ""
+                seen = f"the stapled response is {verdict.kind.value}: {verdict.detail}{only}"
+                level = Level.BREAKS if stops else None
+                yield Gap(chain.where, seen, "a response for this certificate, good and in date", level=level)
 
 
-@rule("chain/staple-missing", level=Level.WEAKENS, sources=("RFC 7633 section 4.2.3",))
+@rule("chain/staple-missing", level=Level.BREAKS, sources=("RFC 7633 section 4.2.3",))
 def staple_missing(case: Case) -> Iterator[RuleOutcome]:
     """Only a certificate that demands a stapled response needs one: several CAs have stopped OCSP."""
     for chain in case.chains:
@@ -70,35 +73,9 @@ def staple_missing(case: Case) -> Iterator[RuleOutcome]:
         if any(handshake.staple is not None for handshake in asked):
             yield Holds(chain.where, "stapled, as the certificate demands")
         else:
-            seen = f"the certificate demands a stapled response (must-staple), and none came in {len(asked)} handshakes"
+            times = f"{len(asked)} handshake" + ("s" if len(asked) != 1 else "")
+            seen = f"the certificate demands a stapled response (must-staple), and none came in {times}; Firefox stops"
             yield Gap(chain.where, seen, "a stapled response in each handshake")
-
-
-@dataclass(frozen=True, slots=True)
-class LogCount:
-    """The logs that vouch for a publicly trusted certificate, held against what browsers ask for."""
-
-    found: int
-    wanted: int
-    seen: str
-    verified: int
-
-    @property
-    def is_enough(self) -> bool:
-        return self.found >= self.wanted
-
-
-def count_logs(case: Case, chain: ServedChain) -> LogCount | None:
-    """None where browsers ask for no logs: the chain is not publicly trusted."""
-    if not isinstance(chain.leaf, Certificate) or not is_public(case, chain):
-        return None
-    expect, logging = case.expect, logging_of(case, chain)
-    long_lived = life_of(chain.leaf).length > expect.timestamps_long_life
-    ways = ", ".join(f"{count} {way}" for way, count in logging.by_way) or "none"
-    faults = "".join(f"; {each}" for each in logging.faults)
-    seen = f"signed timestamps of {len(logging.logs)} logs ({ways}){faults}"
-    wanted = expect.timestamps_long if long_lived else expect.timestamps
-    return LogCount(len(logging.logs), wanted, seen, logging.verified)
 
 
 @rule("chain/not-logged", level=Level.BREAKS, sources=("RFC 6962 section 3", "browsers' policies on logging"))

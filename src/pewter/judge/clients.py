@@ -3,9 +3,10 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from pewter.evidence import Endpoint, Protocol
-from pewter.tls import Version
-from pewter.tls.codepoints import Group
+from pewter.evidence import BrowserHello, Endpoint, Protocol, Seen
+from pewter.tls import Version, suite_name, version_name
+from pewter.tls.browsers import BROWSERS, CHROMIUM
+from pewter.tls.codepoints import Group, group_name
 from pewter.tls.suites import table
 
 
@@ -20,17 +21,13 @@ class Client:
 
 
 _TLS_1_3 = (0x1301, 0x1302, 0x1303)
-_BROWSER_SUITES = (
-    *(0xC02B, 0xC02F, 0xC02C, 0xC030, 0xCCA9, 0xCCA8),
-    *(0xC013, 0xC014, 0x009C, 0x009D, 0x002F, 0x0035),
-)
 
 CLIENTS = (
     Client(
         "current browser",
-        (Version.TLS_1_3, Version.TLS_1_2),
-        (*_TLS_1_3, *_BROWSER_SUITES),
-        (Group.X25519MLKEM768, Group.X25519, Group.SECP256R1, Group.SECP384R1),
+        CHROMIUM.versions,
+        CHROMIUM.suites,
+        CHROMIUM.groups,
     ),
     Client(
         "old phone (TLS 1.2 at most)",
@@ -63,12 +60,51 @@ def negotiations(endpoint: Endpoint) -> tuple[Negotiated, ...]:
     """For each kind of visitor, in the order of CLIENTS."""
     if endpoint.protocol is None:
         return ()
-    return tuple(_negotiate(endpoint.protocol, client) for client in CLIENTS)
+    found = [_negotiate(endpoint.protocol, client) for client in CLIENTS]
+    # What a browser's own hello showed goes before what can be worked out.
+    hello = next((each for each in endpoint.protocol.browsers if each.browser == CHROMIUM.title), None)
+    match hello:
+        case BrowserHello(seen=Seen(value=True), version=version, suite=suite, group=group):
+            found[0] = Negotiated(CLIENTS[0].title, version, suite, group)
+        case BrowserHello(seen=Seen(value=False)):
+            found[0] = Negotiated(CLIENTS[0].title)
+    return tuple(found)
+
+
+def why_nothing_in_common(protocol: Protocol, hello: BrowserHello, key_kind: str) -> tuple[str, str]:
+    """Why a browser's hello is refused, worked out from what the server accepts, and what would have to be there."""
+    profile = next(each for each in BROWSERS if each.title == hello.browser)
+    if hello.minds:
+        return f"it is taken without {hello.minds}", "what a server does not know or need, passed over"
+    authentication = "ECDSA" if key_kind == "EC" else "RSA"
+    suite = f"TLS_ECDHE_{authentication}_WITH_AES_128_GCM_SHA256"
+    found: list[str] = []
+    for version in profile.versions:
+        seen = protocol.suites_in(version)
+        if version not in protocol.accepted or seen is None:
+            continue
+        common = [code for code in seen.suites if code in profile.suites]
+        title = version_name(version)
+        if not common:
+            some = ", ".join(suite_name(code).removeprefix("TLS_") for code in seen.suites[:3])
+            more = f" and {len(seen.suites) - 3} more" if len(seen.suites) > 3 else ""
+            found.append(f"of its suites in {title} ({some}{more}) the browser offers none")
+            continue
+        groups = protocol.groups_in(version)
+        ephemeral = [code for code in common if table()[code].is_tls_1_3 or table()[code].key_exchange == "ECDHE"]
+        if ephemeral and groups is not None and groups.groups and not set(groups.groups) & set(profile.groups):
+            some = ", ".join(map(group_name, groups.groups[:3]))
+            found.append(f"of its groups in {title} ({some}) the browser offers none")
+    if any("groups" in each for each in found):
+        return "; ".join(found), "X25519 or P-256 among the groups"
+    if found:
+        return "; ".join(found), f"TLS 1.3, or {suite} in TLS 1.2"
+    offered = "version, suites and groups are in common; signature algorithms or an extension are not"
+    return offered, f"TLS 1.3, or {suite} in TLS 1.2, with a key that browsers take"
 
 
 def _negotiate(protocol: Protocol, client: Client) -> Negotiated:
-    accepted = {seen.version for seen in protocol.versions if seen.outcome == "accepted"}
-    common = [version for version in client.versions if version in accepted]
+    common = [version for version in client.versions if version in protocol.accepted]
     if not common:
         unknown = any(seen.outcome == "unknown" and seen.version in client.versions for seen in protocol.versions)
         return Negotiated(client.title, is_known=not unknown)

@@ -1,5 +1,7 @@
 """What a shown page fetches over plain http, and what a browser makes of it."""
 
+import msgspec
+
 from pewter.evidence import Hop, Page, Reference
 from pewter.web.mixed_content import Treatment, treatment_of
 from pewter.web.pages import has_upgrade_directive
@@ -15,7 +17,12 @@ def upgrades_requests(hop: Hop, page: Page) -> bool:
 def parts_by_treatment(case: Case, hop: Hop, page: Page) -> dict[Treatment, tuple[Reference, ...]]:
     """The plain references of an https page and of its own style sheets."""
     upgrades = upgrades_requests(hop, page)
-    references = (*page.references, *(each for sheet in case.sheets_of(page) for each in sheet.references))
+    of_sheets = (
+        msgspec.structs.replace(each, place=f"{each.place} of {sheet.url}")
+        for sheet in case.sheets_of(page)
+        for each in sheet.references
+    )
+    references = (*page.references, *of_sheets)
     found: dict[Treatment, list[Reference]] = {treatment: [] for treatment in Treatment}
     for reference in dict.fromkeys(references):
         found[treatment_of(reference, upgrades_requests=upgrades)].append(reference)

@@ -11,9 +11,7 @@ import msgspec
 
 from pewter.evidence import Hop
 from pewter.web.cookie_kinds import CookieKind, Guess, guess_kind
-from pewter.web.cookies import Cookie, read_set_cookie
-from pewter.web.fields import IgnoredField
-from pewter.web.suffixes import is_public_suffix
+from pewter.web.cookies import MAX_SET, Cookie, IgnoredCookie, RefusalKind, read_set_cookie
 from pewter.web.urls import Url, read_url
 
 from .case import Case
@@ -23,10 +21,13 @@ from .rules import rule
 
 _SOURCE = "RFC 6265bis"
 _KNOWN_SAME_SITE = frozenset({"strict", "lax", "none"})
-_EXPIRED = "it has expired already"
-_OVER_HTTP = "Secure in a plain http answer"
-_NONE = "SameSite=None without Secure"
-_PREFIX = ("the prefix __", "no name, and a value that begins like a name prefix")
+_SLUGS = {
+    RefusalKind.NONE_NOT_SECURE: "none-not-secure",
+    RefusalKind.PREFIX: "prefix",
+    RefusalKind.OTHER: "refused",
+    RefusalKind.OVER_HTTP: "",  # cookie/over-http speaks of it
+}
+"""Which rule speaks of which refusal."""
 
 
 @dataclass(frozen=True)
@@ -39,7 +40,7 @@ class _Set:
     attributes: str
     """As sent, for the report: ``session; Path=/; HttpOnly``."""
 
-    read: Cookie | IgnoredField
+    read: Cookie | IgnoredCookie
     guess: Guess
 
     @property
@@ -64,20 +65,30 @@ class _Set:
 
 
 def _cookies(case: Case) -> Iterator[_Set]:
-    """Every Set-Cookie of the site's own names, each once for a host, name and wording; deletions are left out."""
+    """Every Set-Cookie of the site's own names, each once for a host, name and wording.
+
+    Deletions are left out, and what the same answer sets anew: browsers keep the last.
+    """
+    yield from case.once("cookies", lambda: tuple(_find_cookies(case)))
+
+
+def _find_cookies(case: Case) -> Iterator[_Set]:
     seen: set[tuple[str, str, str]] = set()
     for journey in case.evidence.journeys:
         for hop in journey.hops:
             url = read_url(hop.url)
             if url.host not in case.site_names:
                 continue
-            for field in hop.values("Set-Cookie"):
+            fields = hop.values("Set-Cookie")[:MAX_SET]
+            read = [read_set_cookie(field, url, hop.at) for field in fields]
+            last = {each.key: position for position, each in enumerate(read) if isinstance(each, Cookie)}
+            for position, (field, each) in enumerate(zip(fields, read, strict=True)):
                 name, attributes = _split(field)
-                read = read_set_cookie(field, url, is_public_suffix, hop.at)
                 key = (f"{url.scheme}://{url.host}", name, attributes)
-                if key not in seen and not (isinstance(read, IgnoredField) and read.reason == _EXPIRED):
+                replaced = isinstance(each, Cookie) and (each.deletes or last[each.key] != position)
+                if key not in seen and not replaced:
                     seen.add(key)
-                    yield _Set(hop, url, name or "(no name)", attributes, read, guess_kind(name))
+                    yield _Set(hop, url, name or "(no name)", attributes, each, guess_kind(name))
 
 
 def _split(field: str) -> tuple[str, str]:
@@ -139,14 +150,13 @@ def same_site(case: Case) -> Iterator[RuleOutcome]:
 def _refusals(case: Case) -> Iterator[tuple[_Set, str, str]]:
     """Each cookie with the rule that speaks of its refusal and the reason; both empty for one that is kept."""
     for each in _cookies(case):
-        if isinstance(each.read, Cookie):
-            yield each, "", ""
-        elif each.read.reason == _NONE:
-            yield each, "none-not-secure", each.read.reason
-        elif each.read.reason.startswith(_PREFIX):
-            yield each, "prefix", each.read.reason
-        elif each.read.reason != _OVER_HTTP:
-            yield each, "refused", each.read.reason
+        match each.read:
+            case Cookie(dropped_by=browser) if browser:
+                yield each, "refused", f"{browser} keeps no cookie without a name"
+            case Cookie():
+                yield each, "", ""
+            case IgnoredCookie(kind=kind, reason=reason, kept_by=browser) if _SLUGS[kind]:
+                yield each, _SLUGS[kind], reason + (f" ({browser} keeps it)" if browser else "")
 
 
 def _refused_as(case: Case, slug: str, expected: str) -> Iterator[RuleOutcome]:
@@ -181,9 +191,7 @@ def wide_domain(case: Case) -> Iterator[RuleOutcome]:
     for each, cookie in _kept(case):
         if not each.looks_like_session:
             continue
-        others = [
-            name for name in sorted(case.site_names) if name != each.url.host and name.endswith("." + cookie.domain)
-        ]
+        others = [name for name in case.resolving_names if name != each.url.host and name.endswith("." + cookie.domain)]
         if not cookie.host_only and others:
             yield each.gap(
                 "no Domain attribute", Level.WEAKENS, f"{each.attributes}: goes to {', '.join(others[:4])} too"
@@ -202,9 +210,12 @@ def long_lived(case: Case) -> Iterator[RuleOutcome]:
         if cookie.life is not None and cookie.life > longest:
             expected = f"at most {write_duration(longest)}"
             days = f"{each.attributes}: {cookie.life.days} days"
+            if cookie.is_capped:
+                days += ", to which browsers cut a longer life"
             yield Gap(each.hop.url, days, expected, cause=each.cause, detail=each.detail)
         else:
-            yield Holds(each.hop.url, f"{each.name}: {'a browser session' if cookie.life is None else cookie.life}")
+            life = "a browser session" if cookie.life is None else write_duration(cookie.life)
+            yield Holds(each.hop.url, f"{each.name}: {life}")
 
 
 @rule("cookie/overwritten", level=Level.NOTE, sources=(_SOURCE,))

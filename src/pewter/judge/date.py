@@ -7,21 +7,16 @@ from pewter.pki import Certificate, Life, covers, life_of, longest_life
 
 from .case import Case, ServedChain
 from .expectations import Expectations
-from .outcomes import Gap, Holds, Level, RuleOutcome
+from .lives import ago, days, excess_of_life
+from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .policies import policy_in_force
 from .rules import rule
-from .status import is_public
 
 
 def _leaves(case: Case) -> Iterator[tuple[ServedChain, Certificate, Life]]:
     for chain in case.chains:
         if isinstance(chain.leaf, Certificate):
             yield chain, chain.leaf, life_of(chain.leaf)
-
-
-def days(count: int) -> str:
-    """``1 day``, ``12 days``."""
-    return f"{count} day" + ("" if count == 1 else "s")
 
 
 def expiring_margin(life: Life, expect: Expectations) -> datetime.timedelta:
@@ -39,10 +34,13 @@ def is_expiring(life: Life, at: datetime.datetime, expect: Expectations) -> bool
 
 
 def is_renewal_overdue(life: Life, at: datetime.datetime, expect: Expectations) -> bool:
-    return life.passed(at) > expect.renewal_point + expect.renewal_grace
+    return life.passed(at) > expect.renewal_point + expect.renewal_grace and not life.is_endless
 
 
 def _span(life: Life, at: datetime.datetime) -> str:
+    """What is left; a certificate without an end (RFC 5280 section 4.1.2.5) has no days to count."""
+    if life.is_endless:
+        return "without an end"
     return f"{days(life.days_left(at))} left of {life.length.days}; ends {life.not_after:%Y-%m-%d %H:%M} UTC"
 
 
@@ -51,8 +49,7 @@ def expired(case: Case) -> Iterator[RuleOutcome]:
     """A certificate past notAfter stops every visitor."""
     for chain, leaf, life in _leaves(case):
         if life.is_over(case.at):
-            ago = days((case.at - life.not_after).days)
-            seen = f"ended {life.not_after:%Y-%m-%d %H:%M} UTC, {ago} ago"
+            seen = f"ended {life.not_after:%Y-%m-%d %H:%M} UTC, {ago(case.at - life.not_after)}"
             detail = _other_certificate(case, chain)
             yield Gap(chain.where, seen, "a certificate in date", cause=leaf.sha256, detail=detail)
         else:
@@ -88,7 +85,8 @@ def expiring(case: Case) -> Iterator[RuleOutcome]:
             margin = days(expiring_margin(life, case.expect).days)
             yield Gap(chain.where, _span(life, case.at), f"renewed at least {margin} before", cause=leaf.sha256)
         elif not life.is_over(case.at):
-            yield Holds(chain.where, f"{days(life.days_left(case.at))} left")
+            left = "without an end" if life.is_endless else f"{days(life.days_left(case.at))} left"
+            yield Holds(chain.where, left)
     yield from case.without_chain()
 
 
@@ -102,24 +100,13 @@ def renewal_overdue(case: Case) -> Iterator[RuleOutcome]:
         if is_renewal_overdue(life, case.at, case.expect):
             seen = _span(life, case.at)
             yield Gap(chain.where, seen, f"renewed about {point:%Y-%m-%d}", cause=leaf.sha256)
+        elif life.is_endless:
+            yield Holds(chain.where, "without an end")
+        elif point < case.at:
+            yield Holds(chain.where, f"renewal was due about {point:%Y-%m-%d}, and is within its grace")
         else:
             yield Holds(chain.where, f"renewal is due about {point:%Y-%m-%d}")
     yield from case.without_chain()
-
-
-def excess_of_life(case: Case, chain: ServedChain) -> str | None:
-    """By how much a publicly trusted certificate lives too long; empty for a good one, None where no limit holds."""
-    if not isinstance(chain.leaf, Certificate):
-        return None
-    longest = longest_life(chain.leaf.not_before)
-    if longest is None or not is_public(case, chain):
-        return None
-    length = life_of(chain.leaf).length
-    if length <= longest:
-        return ""
-    seconds = int((length - longest).total_seconds())
-    over = days(seconds // 86400) if seconds >= 86400 else f"{seconds} s"
-    return f"{days(longest.days)} and {over} more; issued {chain.leaf.not_before:%Y-%m-%d}"
 
 
 @rule("date/too-long", level=Level.BREAKS, sources=("Baseline Requirements section 6.3.2",))
@@ -146,9 +133,15 @@ def not_loaded(case: Case) -> Iterator[RuleOutcome]:
             seen = f"served: {told_apart(leaf)}; the given file: {told_apart(newest)}"
             yield Gap(chain.where, seen, "the newer certificate", cause=f"{leaf.sha256} {newest.sha256}")
         elif any(each.sha256 == leaf.sha256 for each in ours):
-            yield Holds(chain.where, "the given certificate is served")
+            yield Holds(chain.where, "the given file is served")
         elif ours:
-            yield Holds(chain.where, "what is served is newer than the given file")
+            newest = max(ours, key=lambda each: each.not_before)
+            seen = f"the given file is not served: {told_apart(newest)}; served: {told_apart(leaf)}"
+            yield Gap(chain.where, seen, "the certificate of the given file", cause=leaf.sha256, level=Level.NOTE)
+    names = [chain.endpoint.name for chain in case.chains]
+    for each in case.given_certificates:
+        if not each.extensions.is_ca and names and not any(covers(each, name) for name in names):
+            yield Unknown("given file", f"{each.title} covers no name that was reached")
 
 
 def told_apart(certificate: Certificate) -> str:

@@ -7,16 +7,16 @@ from collections.abc import Callable, Iterator
 from pewter.evidence import Journey, is_ip_address
 from pewter.web.fields import IgnoredField
 from pewter.web.hsts import StrictTransportSecurity
-from pewter.web.sites import are_siblings
 from pewter.web.suffixes import is_apex
 from pewter.web.urls import Url, read_url
 
+from .browsers import Meeting
 from .case import Case
 from .expectations import write_duration
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .policies import FIELD, StsAnswer, policy_of, sts_answers
 from .rules import rule
-from .visits import Meeting, predict_visits
+from .visits import predict_visits
 
 _LONGEST = datetime.timedelta(days=36500)
 
@@ -49,11 +49,15 @@ def _of_each_name(
 @rule("hsts/absent", level=Level.WEAKENS, sources=("RFC 6797 sections 7.1 and 8.1",))
 @_of_each_name
 def absent(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
-    """The home page should carry a policy; hsts/invalid speaks of one that browsers ignore."""
-    if answers[0].read is None:
+    """No answer carries a policy: hsts/uneven speaks where some do, hsts/invalid of one that browsers ignore.
+
+    Of a bare name whose www has one, hsts/apex-never-seen speaks.
+    """
+    readable = [answer for answer in answers if isinstance(answer.read, StrictTransportSecurity)]
+    if readable:
+        yield Holds(name, f"{FIELD}: {readable[0].values[0]}")
+    elif not any(answer.values for answer in answers) and policy_of(case, f"www.{name}") is None:
         yield Gap(name, f"no {FIELD}", _wanted(case))
-    elif isinstance(answers[0].read, StrictTransportSecurity):
-        yield Holds(name, f"max-age={answers[0].read.max_age}")
 
 
 @rule("hsts/invalid", level=Level.WEAKENS, sources=("RFC 6797 sections 6.1 and 8.1",))
@@ -166,7 +170,7 @@ def apex_never_seen(case: Case) -> Iterator[RuleOutcome]:
     """A policy of www says nothing about the apex, which most people type."""
     for apex in sorted(case.site_names):
         www = f"www.{apex}"
-        if www not in case.site_names or not are_siblings(apex, www) or policy_of(case, www) is None:
+        if {apex, www} - set(case.resolving_names) or policy_of(case, www) is None:
             continue
         visited = [journey for journey, start in case.ways_in("http") if start.host == apex]
         skips = [journey for journey in visited if journey.hops and not _crosses(journey, apex)]
@@ -227,7 +231,7 @@ def _same_host_first(first_hops: list[tuple[Url, Url]]) -> bool:
 
 
 def _works(meeting: Meeting) -> bool:
-    return meeting in {Meeting.OPENS, Meeting.PARTS_BLOCKED}
+    return meeting.shows_page or meeting is Meeting.ERROR_PAGE
 
 
 def _is_https_home_below(start: str, name: str) -> bool:

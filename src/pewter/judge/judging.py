@@ -1,13 +1,14 @@
 """From a case to judged outcomes."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
+from pewter.evidence import Fault
 from pewter.web.urls import read_url
 
 from . import chain, cookie, date, hsts, name, page, protocol, reach, redirect
 from .case import Case
 from .expectations import AcceptedGap
-from .outcomes import Accepted, Gap, Judged, Level, Outcome, RuleOutcome, host_of_place
+from .outcomes import Accepted, Gap, Judged, Level, Outcome, RuleOutcome, Unknown, host_of_place
 from .rules import Rule
 
 AREAS = ("reach", "redirect", "chain", "name", "date", "protocol", "hsts", "cookie", "page")
@@ -31,9 +32,24 @@ _SERVERS = {
 """Begin of a Server field value in lower case, and the name under which the catalogue has its lines."""
 
 
-def judge(case: Case, rules: Sequence[Rule] = RULES) -> tuple[Judged, ...]:
-    """Every outcome of every rule, in the order of the catalogue."""
-    return tuple(_judge_one(case, rule, outcome) for rule in rules for outcome in rule.outcomes(case))
+def judge(
+    case: Case, rules: Sequence[Rule] = RULES, failed: Callable[[Fault], None] | None = None
+) -> tuple[Judged, ...]:
+    """Every outcome of every rule, in the order of the catalogue.
+
+    A fault of ours in one rule costs the rest of that rule: it is told to ``failed``, and unknown in the review.
+    """
+    found: list[Judged] = []
+    for rule in rules:
+        try:
+            found += (_judge_one(case, rule, outcome) for outcome in rule.outcomes(case))
+        except Exception as exc:
+            if failed is None:
+                raise
+            failed(Fault.of(rule.name, exc))
+            unknown = Unknown(rule.name, Fault.REASON)
+            found.append(Judged(rule.name, rule.level, unknown, rule.words.title))
+    return tuple(found)
 
 
 def _judge_one(case: Case, rule: Rule, outcome: RuleOutcome) -> Judged:
@@ -42,7 +58,7 @@ def _judge_one(case: Case, rule: Rule, outcome: RuleOutcome) -> Judged:
         return Judged(rule.name, rule.level, outcome, words.title)
     wished = case.wishes.levels.get(rule.name)
     level = Level(wished) if wished is not None else outcome.level or rule.level
-    host = host_of_place(outcome.where)
+    host = outcome.host or host_of_place(outcome.where)
     server = server_of(case, host)
     configuration = words.configurations.get(server, "")
     return Judged(
@@ -50,8 +66,8 @@ def _judge_one(case: Case, rule: Rule, outcome: RuleOutcome) -> Judged:
         level=level,
         outcome=_accepted(case, rule, outcome) or outcome,
         title=words.title,
-        why=words.why,
-        mend=_fill(words.mend, case, host),
+        why=_fill(words.why, case, host),
+        mend=_fill(outcome.mend or words.mend, case, host),
         server=server if configuration else "",
         configuration=_fill(configuration, case, host),
         check=_fill(words.check, case, host),
@@ -71,21 +87,32 @@ def _acceptances(case: Case, rule: Rule) -> Iterator[AcceptedGap]:
 
 
 def _fill(text: str, case: Case, host: str) -> str:
-    """``{host}`` is the place, ``{landing}`` the host on which its visitors should land."""
+    """``{host}`` is the place, ``{landing}`` the host on which its visitors should land.
+
+    A line that would send a host to itself, and the remark above it, are left out: pasted, it would be a loop.
+    """
+    landing = case.expected_hosts(host)[0]
+    if landing == host:
+        text = _without_lines(text, "https://{landing}")
     return (
         text.replace("{host}", host)
-        .replace("{landing}", case.expected_hosts(host)[0])
+        .replace("{landing}", landing)
         .replace("{canonical}", read_url(case.canonical).host)
         .strip()
     )
 
 
+def _without_lines(text: str, mark: str) -> str:
+    kept: list[str] = []
+    for line in text.split("\n"):
+        if mark not in line:
+            kept.append(line)
+        elif kept and kept[-1].lstrip().startswith("#"):
+            kept.pop()
+    return "\n".join(kept)
+
+
 def server_of(case: Case, host: str) -> str:
     """The server software that answers for ``host``, under the name that the catalogue uses; empty if unknown."""
-    for journey in case.evidence.journeys:
-        for hop in journey.hops:
-            values = hop.values("Server")
-            if values and read_url(hop.url).host == host:
-                said = values[0].lower()
-                return next((title for start, title in _SERVERS.items() if said.startswith(start)), "")
-    return ""
+    said = next((values[0].lower() for hop in case.hops_of(host) if (values := hop.values("Server"))), "")
+    return next((title for start, title in _SERVERS.items() if said.startswith(start)), "")

@@ -9,6 +9,7 @@ from pewter.pki.identity import matches, why_odd
 from pewter.web.sites import are_siblings
 from pewter.web.suffixes import is_public_suffix
 
+from .browsers import BOTH, browsers_not_matching, name_refusal
 from .case import Case, ServedChain
 from .outcomes import Gap, Holds, Level, RuleOutcome
 from .rules import rule
@@ -41,7 +42,7 @@ def _sibling_covered(case: Case, chain: ServedChain) -> str | None:
     """The sibling of the endpoint's name that this very certificate covers, if the site has it."""
     host = chain.endpoint.name
     assert isinstance(chain.leaf, Certificate)
-    for name in case.site_names:
+    for name in case.resolving_names:
         if are_siblings(name, host) and covers(chain.leaf, name):
             return name
     return None
@@ -54,12 +55,17 @@ def not_covered(case: Case) -> Iterator[RuleOutcome]:
         if not isinstance(chain.leaf, Certificate):
             continue
         host = chain.endpoint.name
-        if covers(chain.leaf, host):
+        refusing = browsers_not_matching(chain.leaf, host)
+        if not refusing:
             yield Holds(chain.where, f"{host} is covered")
+        elif len(refusing) == 1:
+            (browser,) = [each.value for each in refusing]
+            seen = f"{_list_names(chain.leaf)}; {name_refusal(chain.leaf, host)}, which {browser} does not take"
+            yield Gap(chain.where, seen, host, cause=f"{host} {chain.leaf.sha256}")
         elif is_in_common_name_only(chain.leaf, host):
             continue
         elif _sibling_covered(case, chain) is None:
-            detail = _near_miss(chain.leaf, host)
+            detail = name_refusal(chain.leaf, host) if covers(chain.leaf, host) else _near_miss(chain.leaf, host)
             yield Gap(chain.where, _list_names(chain.leaf), host, cause=f"{host} {chain.leaf.sha256}", detail=detail)
     yield from case.without_chain()
 
@@ -71,10 +77,10 @@ def sibling_not_covered(case: Case) -> Iterator[RuleOutcome]:
         if not isinstance(chain.leaf, Certificate):
             continue
         host = chain.endpoint.name
-        siblings = [name for name in case.site_names if are_siblings(name, host)]
+        siblings = [name for name in case.resolving_names if are_siblings(name, host)]
         if not siblings:
             continue
-        if covers(chain.leaf, host):
+        if browsers_not_matching(chain.leaf, host) != BOTH:
             yield Holds(chain.where, f"{host} is covered")
         elif (sibling := _sibling_covered(case, chain)) is not None:
             seen = f"{_list_names(chain.leaf)}; not {host}"

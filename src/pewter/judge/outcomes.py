@@ -43,6 +43,12 @@ class Gap(msgspec.Struct, frozen=True, tag="gap"):
     detail: str = ""
     """What helps to mend just this one: the address of a missing certificate, the nearest name."""
 
+    mend: str = ""
+    """In place of the rule's own words, where they do not fit this one."""
+
+    host: str = ""
+    """At which it is to be mended, where that is not the host of ``where``."""
+
 
 class Holds(msgspec.Struct, frozen=True, tag="holds"):
     """It was looked at and is as expected."""

@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from pewter.evidence import Hop, Page, Reference, Unseen, Use
+from pewter.web.debug_pages import ON_ANY_PAGE, versions_in_field
 from pewter.web.mixed_content import Treatment
 from pewter.web.urls import InvalidUrl, read_url
 
@@ -33,13 +34,30 @@ def _list(references: Sequence[Reference]) -> str:
     return "\n".join(shown + more)
 
 
-def _with_treatment(case: Case, treatment: Treatment, expected: str) -> Iterator[RuleOutcome]:
-    for hop, page in _secure_pages(case):
-        parts = parts_by_treatment(case, hop, page)[treatment]
-        if parts:
+def _by_fault(found: Sequence[tuple[Hop, Sequence[Reference]]], expected: str, good: str) -> Iterator[RuleOutcome]:
+    """One gap a page, or two: what several pages have in common is one fault of their template, and one entry."""
+    on: dict[Reference, list[str]] = {}
+    for hop, references in found:
+        for reference in references:
+            on.setdefault(reference, []).append(hop.url)
+    for hop, references in found:
+        if not references:
+            yield Holds(hop.url, good)
+        shared: dict[tuple[str, ...], list[Reference]] = {}
+        for reference in references:
+            shared.setdefault(tuple(sorted(set(on[reference]))), []).append(reference)
+        for parts in shared.values():
             yield Gap(hop.url, _list(parts), expected)
-        else:
-            yield Holds(hop.url, f"no part is {treatment.value}")
+
+
+def _with_treatment(case: Case, treatments: frozenset[Treatment], expected: str) -> Iterator[RuleOutcome]:
+    found = [
+        (hop, [each for treatment in Treatment if treatment in treatments for each in parts[treatment]])
+        for hop, page in _secure_pages(case)
+        for parts in [parts_by_treatment(case, hop, page)]
+    ]
+    words = " or ".join(treatment.value for treatment in Treatment if treatment in treatments)
+    yield from _by_fault(found, expected, f"no part is {words}")
     yield from _unseen(case)
 
 
@@ -48,36 +66,38 @@ def _with_treatment(case: Case, treatment: Treatment, expected: str) -> Iterator
 )
 def blocked_content(case: Case) -> Iterator[RuleOutcome]:
     """Scripts, styles, frames, fonts and fetches over http are blocked in an https page."""
-    yield from _with_treatment(case, Treatment.BLOCKED, "https for all that the page fetches")
+    yield from _with_treatment(case, frozenset({Treatment.BLOCKED}), "https for all that the page fetches")
 
 
 @rule("page/upgraded-content", level=Level.WEAKENS, sources=("W3C Mixed Content section 3.1",))
 def upgraded_content(case: Case) -> Iterator[RuleOutcome]:
-    """Images, audio and video over http are asked for over https, and are missing where that fails."""
-    yield from _with_treatment(case, Treatment.UPGRADED, "https for all that the page shows")
+    """Images, audio and video over http are asked for over https, and are missing where that fails.
+
+    By an IP address one browser asks for them over http, with a warning.
+    """
+    shown = frozenset({Treatment.UPGRADED, Treatment.WARNED})
+    yield from _with_treatment(case, shown, "https for all that the page shows")
 
 
 @rule("page/insecure-form", level=Level.EXPOSES, sources=("HTML section 4.10.21", "W3C Mixed Content section 6.2"))
 def insecure_form(case: Case) -> Iterator[RuleOutcome]:
     """What is typed into a form must not leave the page unencrypted."""
-    for hop, page in _secure_pages(case):
-        forms = [each for each in page.references if each.use is Use.FORM]
-        if forms and not upgrades_requests(hop, page):
-            yield Gap(hop.url, _list(forms), "https in every form's action")
-        else:
-            yield Holds(hop.url, "no form leads to http")
+    found = [
+        (hop, [each for each in page.references if each.use is Use.FORM and not upgrades_requests(hop, page)])
+        for hop, page in _secure_pages(case)
+    ]
+    yield from _by_fault(found, "https in every form's action", "no form leads to http")
     yield from _unseen(case)
 
 
 @rule("page/plain-links", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
 def plain_links(case: Case) -> Iterator[RuleOutcome]:
     """Links to the site's own names over http cost a redirect, and a visit in the clear where HSTS is missing."""
-    for hop, page in _secure_pages(case):
-        links = [each for each in page.references if each.use is Use.LINK and _host(each.url) in case.site_names]
-        if links:
-            yield Gap(hop.url, _list(links), "https in links to the site's own names")
-        else:
-            yield Holds(hop.url, "no link to the site over http")
+    found = [
+        (hop, [each for each in page.references if each.use is Use.LINK and _host(each.url) in case.site_names])
+        for hop, page in _secure_pages(case)
+    ]
+    yield from _by_fault(found, "https in links to the site's own names", "no link to the site over http")
 
 
 def _host(url: str) -> str:
@@ -104,7 +124,8 @@ def canonical_tag(case: Case) -> Iterator[RuleOutcome]:
         ]
         if wrong:
             listed = [*wrong[:_SHOWN], *([f"and {len(wrong) - _SHOWN} more"] if len(wrong) > _SHOWN else [])]
-            yield Gap(page.url, "\n".join(listed), f"https://{hosts[0]} in each")
+            kinds = " ".join(dict.fromkeys(f"{each.kind} {_host(each.url)}" for each in page.statements))
+            yield Gap(page.url, "\n".join(listed), f"https://{hosts[0]} in each", cause=kinds)
         else:
             yield Holds(page.url, f"{len(page.statements)} statements are https")
 
@@ -114,23 +135,56 @@ def no_upgrade_policy(case: Case) -> Iterator[RuleOutcome]:
     """Where parts are still called over http, a policy can have browsers upgrade them all."""
     for hop, page in _secure_pages(case):
         parts = parts_by_treatment(case, hop, page)
-        count = len(parts[Treatment.BLOCKED]) + len(parts[Treatment.UPGRADED])
+        count = len(parts[Treatment.BLOCKED]) + len(parts[Treatment.UPGRADED]) + len(parts[Treatment.WARNED])
         if count:
-            yield Gap(hop.url, f"{count} parts over http, no upgrade-insecure-requests", "upgrade-insecure-requests")
+            seen = f"{count} part{'s' if count != 1 else ''} over http, no upgrade-insecure-requests"
+            yield Gap(hop.url, seen, "upgrade-insecure-requests", cause="no policy")
         elif upgrades_requests(hop, page):
             yield Holds(hop.url, "upgrade-insecure-requests")
 
 
 @rule("page/debug-output", level=Level.EXPOSES, sources=("RFC 9110 section 17.3",))
 def debug_output(case: Case) -> Iterator[RuleOutcome]:
-    """Error pages must not show tracebacks, settings or versions."""
-    for _, hop, page in case.shown_pages():
-        if page.debug_signs:
-            seen = f"{hop.status}: {', '.join(page.debug_signs)}"
-            cause = f"{read_url(hop.url).host} {page.debug_signs[0]}"
+    """Pages must not show tracebacks, settings, source or consoles.
+
+    An ordinary page may quote a traceback: there only what is no quotation counts.
+    """
+    for journey, hop, page in case.shown_pages():
+        is_error = hop.status >= 400 or journey.reason == "absent"
+        signs = [each for each in page.debug_signs if is_error or each in ON_ANY_PAGE]
+        if signs:
+            seen = f"{hop.status}: {', '.join(signs)}"
+            cause = f"{read_url(hop.url).host} {signs[0]}"
             yield Gap(hop.url, seen, "an error page without inner workings", cause=cause)
         elif hop.status >= 400:
             yield Holds(hop.url, f"{hop.status}: nothing of the kind")
+
+
+@rule("page/names-version", level=Level.NOTE, sources=("RFC 9110 section 10.2.4",))
+def names_version(case: Case) -> Iterator[RuleOutcome]:
+    """Error pages and fields that name the exact version of the server's software."""
+    pages: dict[str, list[str]] = {}
+    for _, hop, page in case.shown_pages():
+        if hop.status >= 400:
+            pages.setdefault(read_url(hop.url).host, []).extend(page.versions)
+    for name in case.resolving_names:
+        hops = case.hops_of(name)
+        fields = [
+            f"{field}: {value}"
+            for hop in hops
+            for field in _NAMING
+            for value in hop.values(field)
+            if versions_in_field(value)
+        ]
+        named = [f"its error page says {version}" for version in pages.get(name, ())]
+        found = list(dict.fromkeys((*fields, *named)))
+        if found:
+            yield Gap(name, "; ".join(found[:_SHOWN]), "the product's name at most", cause="; ".join(found))
+        elif hops:
+            yield Holds(name, "no exact version is named")
+
+
+_NAMING = ("Server", "X-Powered-By", "X-AspNet-Version", "X-AspNetMvc-Version")
 
 
 RULES = (
@@ -141,4 +195,5 @@ RULES = (
     canonical_tag,
     no_upgrade_policy,
     debug_output,
+    names_version,
 )

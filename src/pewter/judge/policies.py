@@ -40,12 +40,10 @@ def sts_answers(case: Case, name: str) -> Iterator[StsAnswer]:
 
 
 def policy_of(case: Case, name: str) -> StrictTransportSecurity | None:
-    """The policy that a browser notes for the name itself from its home page; None for none or max-age=0."""
+    """The policy that a browser notes for the name itself, from its home page first; None for none or max-age=0."""
     for answer in sts_answers(case, name):
         if isinstance(answer.read, StrictTransportSecurity):
             return answer.read if answer.read.max_age > 0 else None
-        if answer.read is None:
-            return None
     return None
 
 

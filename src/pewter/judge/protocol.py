@@ -6,17 +6,9 @@ from pewter.evidence import Alert, Endpoint, NoConnection, Probe, Unseen, Versio
 from pewter.tls import Version, alert_name, version_name, version_of_name
 
 from . import protocol_suites
-from .case import Case, why_no_handshake
+from .case import Case, accepted_versions, why_no_handshake
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .rules import rule
-
-
-def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
-    """Versions that were agreed on, in a whole handshake or in a search."""
-    searched = endpoint.protocol.versions if endpoint.protocol is not None else ()
-    return frozenset(handshake.version for handshake in endpoint.handshakes) | {
-        seen.version for seen in searched if seen.outcome == "accepted"
-    }
 
 
 def _probes_for(endpoint: Endpoint, version: int) -> tuple[Probe, ...]:

@@ -3,12 +3,15 @@
 from collections.abc import Iterator
 
 from pewter.evidence import Endpoint, Protocol, Seen, SuitesSeen, Unseen, protocols
+from pewter.pki import Certificate, MalformedCertificate
 from pewter.tls import Version, version_name
-from pewter.tls.codepoints import Group, group_name
+from pewter.tls.codepoints import Group, extension_name, group_name
 from pewter.tls.primes import well_known_prime
 from pewter.tls.suites import CipherSuite, table
 
+from .browsers import Browser, browsers_refusing_key
 from .case import Case
+from .clients import why_nothing_in_common
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .rules import Rule, rule
 
@@ -88,11 +91,28 @@ def no_forward_secrecy(case: Case) -> Iterator[RuleOutcome]:
         if static:
             level = None if secret else Level.EXPOSES
             only = "" if secret else "nothing else: "
-            yield Gap(where, only + _some(static), "ephemeral key exchange only", cause=_some(static), level=level)
+            by_exchange: dict[str, list[CipherSuite]] = {}
+            for suite in static:
+                by_exchange.setdefault(_exchange_in_words(suite), []).append(suite)
+            seen = only + "; ".join(f"{words}: {_some(suites)}" for words, suites in by_exchange.items())
+            yield Gap(where, seen, "ephemeral key exchange only", cause=_some(static), level=level)
         elif reason := _unfinished(protocol):
             yield Unknown(where, reason)
         elif found:
             yield Holds(where, "every suite has forward secrecy")
+
+
+def _exchange_in_words(suite: CipherSuite) -> str:
+    """How the key is exchanged that gives no forward secrecy."""
+    match suite.key_exchange:
+        case "RSA":
+            return "static RSA"
+        case "DH" | "ECDH":
+            return f"static {suite.key_exchange}"
+        case "PSK" | "RSA_PSK":
+            return "pre-shared key"
+        case other:
+            return other
 
 
 @rule("protocol/cbc-only", level=Level.WEAKENS, sources=("RFC 9325 section 4.2",))
@@ -105,7 +125,10 @@ def cbc_only(case: Case) -> Iterator[RuleOutcome]:
         elif reason := _unfinished(protocol):
             yield Unknown(where, reason)
         elif found:
-            yield Gap(where, f"{len(found)} suites, none of them AEAD", "AES-GCM or ChaCha20-Poly1305")
+            seen = (
+                f"{len(found)} suites, none of them AEAD" if len(found) > 1 else f"one suite, not AEAD: {found[0].name}"
+            )
+            yield Gap(where, seen, "AES-GCM or ChaCha20-Poly1305")
 
 
 @rule("protocol/weak-dh", level=Level.WEAKENS, sources=("RFC 9325 section 4.5", "RFC 7919 section 4"))
@@ -129,7 +152,7 @@ def weak_dh(case: Case) -> Iterator[RuleOutcome]:
 
 
 def _accepts_old(protocol: Protocol) -> bool:
-    return any(seen.outcome == "accepted" and seen.version < Version.TLS_1_3 for seen in protocol.versions)
+    return any(version < Version.TLS_1_3 for version in protocol.accepted)
 
 
 def _strength(suite: CipherSuite) -> int:
@@ -272,9 +295,10 @@ def intolerant(case: Case) -> Iterator[RuleOutcome]:
         protocols.GREASE_TOLERANCE: "unknown suites, groups, versions and extensions",
         protocols.LARGE_HELLO_TOLERANCE: "a hello of more than 3,000 octets",
     }
-    for where, _, protocol in _looked_at(case):
+    for where, endpoint, protocol in _looked_at(case):
         found = [(title, feature) for name, title in titles.items() if (feature := protocol.feature(name))]
-        failing = [
+        failing = [f"the extension {extension_name(each)}" for each in endpoint.minds]
+        failing += [
             title + (f" ({feature.detail})" if feature.detail else "")
             for title, feature in found
             if isinstance(feature.seen, Seen) and not feature.seen.value
@@ -286,6 +310,30 @@ def intolerant(case: Case) -> Iterator[RuleOutcome]:
             yield Unknown(where, f"tolerance: {unseen[0]}")
         elif found:
             yield Holds(where, "passes over what it does not know")
+
+
+@rule("protocol/nothing-in-common", level=Level.BREAKS, sources=("RFC 8446 section 4.1.1", "RFC 5246 section 7.4.1.3"))
+def nothing_in_common(case: Case) -> Iterator[RuleOutcome]:
+    """A hello with just what a current browser offers has to be accepted."""
+    for where, endpoint, protocol in _looked_at(case):
+        hellos = [each for each in protocol.browsers if isinstance(each.seen, Seen)]
+        unseen = [each.seen.reason for each in protocol.browsers if isinstance(each.seen, Unseen)]
+        leaf = next(map(case.certificate, (each.chain[0] for each in endpoint.handshakes)), None)
+        refused = [each for each in hellos if each.seen == Seen(False) and not _is_for_its_key(leaf, each.browser)]
+        if refused:
+            who = " and ".join(each.browser for each in refused)
+            kind = leaf.key.kind if isinstance(leaf, Certificate) else ""
+            seen, wanted = why_nothing_in_common(protocol, refused[0], kind)
+            yield Gap(where, f"the hello of {who} is refused ({refused[0].how}): {seen}", wanted, cause=seen)
+        elif hellos:
+            yield Holds(where, f"takes the hello of {' and '.join(each.browser for each in hellos)}")
+        elif unseen:
+            yield Unknown(where, f"the hello of a browser: {unseen[0]}")
+
+
+def _is_for_its_key(leaf: Certificate | MalformedCertificate | None, browser: str) -> bool:
+    """chain/unusual-key speaks of a key that the browser does not take."""
+    return isinstance(leaf, Certificate) and Browser(browser) in browsers_refusing_key(leaf.key)
 
 
 def _in_order(seen: SuitesSeen) -> object:
@@ -313,6 +361,7 @@ RULES = (
     compression,
     no_fallback_guard,
     intolerant,
+    nothing_in_common,
     no_extended_secret,
     no_hybrid_group,
     no_h2,

@@ -1,7 +1,7 @@
 """Can it be reached?"""
 
 import email.utils
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from pewter.evidence import (
     Alert,
@@ -15,14 +15,15 @@ from pewter.evidence import (
     Seen,
     StopCause,
     Stopped,
+    Tries,
     Unseen,
 )
 from pewter.tls import alert_name, suite_name, version_name
 from pewter.tls.codepoints import group_name
 
-from .case import Case, why_no_handshake
+from .browsers import demands_certificate
+from .case import Case, accepted_versions, why_no_handshake
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .protocol import accepted_versions
 from .rules import rule
 
 _SHOWN_SUITES = 4
@@ -58,10 +59,11 @@ def _state(endpoint: Endpoint) -> str:
     answers = [probe.answer for probe in endpoint.probes]
     if any(isinstance(answer, Handshake) for answer in answers):
         return "answers"
-    if any(isinstance(answer, NotTls) or (isinstance(answer, Ended) and answer.how == "garbled") for answer in answers):
+    if any(isinstance(answer, NotTls) for answer in answers):
         return "not tls"
     if any(
-        isinstance(answer, Alert) or (isinstance(answer, Ended) and answer.how == "other version") for answer in answers
+        isinstance(answer, Alert) or (isinstance(answer, Ended) and answer.how in {"garbled", "other version"})
+        for answer in answers
     ):
         return "refuses"
     if any(isinstance(answer, NoConnection | Ended) for answer in answers):
@@ -71,13 +73,15 @@ def _state(endpoint: Endpoint) -> str:
 
 @rule("reach/closed", level=Level.BREAKS, sources=("RFC 9110 section 4.2.2",))
 def closed(case: Case) -> Iterator[RuleOutcome]:
-    """The https port has to take connections."""
+    """The https port has to take connections; where only some addresses do, reach/some-addresses speaks."""
     for endpoint in case.endpoints:
         where, state = case.place(endpoint), _state(endpoint)
         if state == "unseen":
             yield Unknown(where, why_no_handshake(endpoint))
         elif state == "closed":
-            yield Gap(where, f"port {endpoint.port}: {why_no_handshake(endpoint)}", "a TLS handshake")
+            if not any(_state(each) == "answers" for each in case.endpoints_of(endpoint.name)):
+                seen = f"port {endpoint.port}: {why_no_handshake(endpoint)}"
+                yield Gap(where, seen, "a TLS handshake", cause=f"closed at {endpoint.name}")
         else:
             yield Holds(where, f"port {endpoint.port} answers")
 
@@ -101,8 +105,16 @@ def _opening(endpoint: Endpoint) -> str:
             opening = probe.answer.opening
             if opening.startswith(b"HTTP/"):
                 return "plain HTTP: " + opening.partition(b"\n")[0].decode("latin-1").strip()
-            return "no TLS record, but " + (repr(opening[:24])[1:] if opening.isascii() else opening[:12].hex(" "))
-    return next(probe.answer.detail for probe in endpoint.probes if isinstance(probe.answer, Ended))
+            return f"no TLS record, but {quote_octets(opening)}"
+    return "no TLS"
+
+
+def quote_octets(octets: bytes) -> str:
+    """``"SSH-2.0-OpenSSH_9.2"``; octets that are no text as hexadecimal digits."""
+    text = bytes(octets).rstrip(b"\r\n\0")[:40]
+    if text and all(0x20 <= octet < 0x7F for octet in text):
+        return f'"{text.decode("ascii")}"'
+    return f"the octets {bytes(octets[:12]).hex(' ')}"
 
 
 @rule("reach/refuses-hello", level=Level.BREAKS, sources=("RFC 8446 section 6.2",))
@@ -111,11 +123,54 @@ def refuses_hello(case: Case) -> Iterator[RuleOutcome]:
     for endpoint in case.endpoints:
         where, state = case.place(endpoint), _state(endpoint)
         if state == "refuses":
-            alerts = [alert_name(each.answer.description) for each in endpoint.probes if isinstance(each.answer, Alert)]
-            seen = f"alert {alerts[0]} to every hello" if alerts else why_no_handshake(endpoint)
-            yield Gap(where, seen, "a certificate")
+            yield Gap(where, _refusal(endpoint), "a certificate", cause=f"{endpoint.name} {_refusal(endpoint)}")
         elif state == "answers":
             yield Holds(where, "a hello is accepted")
+
+
+def _refusal(endpoint: Endpoint) -> str:
+    """What came in place of a certificate, from the probe that tells most."""
+    for probe in endpoint.probes:
+        match probe.answer:
+            case Ended(how="garbled", detail=detail):
+                return f"it answers in TLS and breaks it: {detail}"
+            case Alert(description=description):
+                return f"alert {alert_name(description)} to every hello"
+    return why_no_handshake(endpoint)
+
+
+@rule("reach/client-certificate", level=Level.BREAKS, sources=("RFC 8446 section 4.3.2", "RFC 5246 section 7.4.4"))
+def client_certificate(case: Case) -> Iterator[RuleOutcome]:
+    """A server that demands a certificate of its visitors keeps all others out."""
+    for name in case.resolving_names:
+        asking = [each for each in case.endpoints_of(name) if demands_certificate(each)]
+        if not any(each.handshakes for each in case.endpoints_of(name)):
+            continue
+        if not asking:
+            yield Holds(name, "no client certificate is asked for")
+            continue
+        refused = _refused_without_certificate(case, name)
+        if refused:
+            seen = f"it asks for a client certificate, and without one: {refused}"
+            yield Gap(name, seen, "a page without a certificate of the visitor's own", cause=name)
+        else:
+            yield Holds(name, "a client certificate is asked for, and visitors get in without one")
+
+
+def _refused_without_certificate(case: Case, name: str) -> str:
+    """How a visitor without a certificate fares at a server that asks for one; empty where a page is shown."""
+    ends = [journey for journey, start in case.ways_in("https") if start.host == name]
+    for journey in ends:
+        if isinstance(journey.end, Stopped) and journey.end.cause in {StopCause.NO_TLS, StopCause.NO_ANSWER}:
+            return journey.end.detail
+        if journey.hops and journey.hops[-1].status in CERTIFICATE_STATUSES:
+            page = case.page_of(journey.hops[-1])
+            return f"{journey.hops[-1].status}" + (f" ({page.title})" if page is not None and page.title else "")
+    return ""
+
+
+CERTIFICATE_STATUSES = frozenset({400, 401, 403, 495, 496})
+"""Answers to a visitor without a certificate."""
 
 
 @rule("reach/some-addresses", level=Level.BREAKS, sources=("RFC 8305 section 2", "RFC 1035 section 3.4.1"))
@@ -131,8 +186,9 @@ def some_addresses(case: Case) -> Iterator[RuleOutcome]:
             continue
         fine = [address for address, state in states.items() if state == "answers"]
         if fine and len(fine) < len(states):
-            silent = [address for address in states if address not in fine]
-            yield Gap(name, f"answer: {', '.join(fine)}; do not: {', '.join(silent)}", "an answer at every address")
+            silent = {each.address: why_no_handshake(each) for each in endpoints if each.address not in fine}
+            words = ", ".join(f"{address} ({why})" for address, why in silent.items())
+            yield Gap(name, f"answer: {', '.join(fine)}; do not: {words}", "an answer at every address")
         elif fine:
             yield Holds(name, f"{len(fine)} addresses answer")
 
@@ -263,4 +319,67 @@ def unknown_host(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, f"{hop.status} for a host that is not the site's")
 
 
-RULES = (no_address, closed, not_tls, refuses_hello, some_addresses, unlike_addresses, port_80, clock, unknown_host)
+@rule("reach/unsteady", level=Level.WEAKENS, sources=("RFC 9110 section 9.2.2",))
+def unsteady(case: Case) -> Iterator[RuleOutcome]:
+    """The same question should get the same answer each time."""
+    for endpoint in case.endpoints:
+        tries = [*endpoint.tries, *(endpoint.protocol.tries if endpoint.protocol is not None else ())]
+        yield from _steadiness(case.place(endpoint), tries, f"unsteady at {endpoint.name}")
+    for name in case.resolving_names:
+        tries = [each for journey, start in case.ways_in(absent=True) if start.host == name for each in journey.tries]
+        yield from _steadiness(name, tries, f"unsteady at {name}")
+
+
+def _steadiness(where: str, tries: Sequence[Tries], cause: str) -> Iterator[RuleOutcome]:
+    uneven = [each for each in tries if 0 < each.answered < each.made]
+    if uneven:
+        seen = "; ".join(f"{each.what}: {each.answered} of {each.made} tries answered" for each in uneven[:3])
+        yield Gap(where, seen, "an answer every time", cause=cause)
+    else:
+        yield Holds(where, "nothing had to be asked twice")
+
+
+@rule("reach/asks-who", level=Level.NOTE, sources=("RFC 9110 section 10.1.5",))
+def asks_who(case: Case) -> Iterator[RuleOutcome]:
+    """Whether an error was meant for the program that asked: then it is the browser's answer that is judged."""
+    for name in case.resolving_names:
+        asked = [journey for journey, start in case.ways_in(absent=True) if start.host == name and journey.asked_again]
+        unlike = [journey for journey in asked if journey.answered_otherwise]
+        if unlike:
+            journey = unlike[0]
+            last = journey.hops[-1]
+            seen = f"{journey.answered_otherwise} for Pewter, {last.status} at {last.url} for a browser"
+            yield Gap(name, seen, "the same answer whatever program asks", cause=name)
+        elif asked:
+            yield Holds(name, "a browser gets the same error")
+
+
+@rule("reach/sloppy-answer", level=Level.NOTE, sources=("RFC 9112 sections 2.2, 4 and 5",))
+def sloppy_answer(case: Case) -> Iterator[RuleOutcome]:
+    """Heads that browsers put up with, and other programs need not."""
+    for name in case.resolving_names:
+        hops = case.hops_of(name)
+        odd = [hop for hop in hops if hop.oddities]
+        if odd:
+            words = dict.fromkeys(each for hop in odd for each in hop.oddities)
+            seen = f"{', '.join(list(words)[:4])} (at {odd[0].url})"
+            yield Gap(name, seen, "answers in the form of RFC 9112", cause=name + ", ".join(words))
+        elif hops:
+            yield Holds(name, "answers in due form")
+
+
+RULES = (
+    no_address,
+    closed,
+    not_tls,
+    refuses_hello,
+    client_certificate,
+    some_addresses,
+    unlike_addresses,
+    port_80,
+    unsteady,
+    clock,
+    unknown_host,
+    asks_who,
+    sloppy_answer,
+)

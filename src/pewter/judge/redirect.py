@@ -2,17 +2,20 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import Hop, Journey, Landed, Page, StopCause, Stopped, Unseen, Use
+from pewter.evidence import Hop, Journey, Landed, Move, Page, StopCause, Stopped, Unseen, Use
 from pewter.web.redirects import FOLLOWED, PERMANENT
+from pewter.web.refresh import moves_of
 from pewter.web.suffixes import registrable_domain
 from pewter.web.urls import Url, read_url
 
+from .browsers import demands_certificate
 from .case import Case, landing_of
 from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from .reach import CERTIFICATE_STATUSES
 from .rules import rule
 from .visits import certificate_meeting
 
-_LOGIN_WALLS = frozenset({401, 403})
+LOGIN_WALLS = frozenset({401, 403})
 """Answers that keep strangers out on purpose."""
 
 
@@ -32,7 +35,7 @@ def _stays_plain(journey: Journey) -> bool | None:
     if any(read_url(hop.url).is_https for hop in journey.hops) or not isinstance(journey.end, Landed):
         return False
     last = journey.hops[-1]
-    return True if last.status < 400 or last.status in _LOGIN_WALLS else None
+    return True if last.status < 400 or last.status in LOGIN_WALLS else None
 
 
 def _plain_ways_in(case: Case) -> Iterator[tuple[str, list[tuple[Journey, Url, bool | None]]]]:
@@ -112,10 +115,15 @@ def downgrade(case: Case) -> Iterator[RuleOutcome]:
         if isinstance(journey.end, Stopped) and journey.end.cause in _CIRCLES:
             continue
         downward = [(hop, here, there) for hop, here, there in _moves(journey) if here.is_https and not there.is_https]
+        by_page = _moved_by_page(case, journey, from_https=True)
         if downward:
             hop, here, there = downward[0]
             cause = f"{here.origin} to {there.origin}"
             yield Gap(where, f"{hop.status} from {here} to {there}", "https all the way", cause=cause)
+        elif by_page is not None:
+            last = journey.hops[-1]
+            seen = f"{last.status} at {last.url}, then {by_page.how} to {by_page.url}"
+            yield Gap(where, seen, "https all the way", cause=f"{by_page.how} to {read_url(by_page.url).origin}")
         elif any(read_url(hop.url).is_https for hop in journey.hops):
             yield Holds(where, "https to the end")
 
@@ -128,18 +136,49 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
         if isinstance(journey.end, Unseen):
             yield Unknown(where, journey.end.reason)
         elif isinstance(journey.end, Stopped) and journey.end.cause in _CIRCLES:
+            if journey.end.cause is StopCause.TOO_MANY_HOPS:
+                urls = [hop.url for hop in journey.hops]
+                seen = f"{len(urls)} redirects and no page: {' → '.join([*urls[:3], '…', urls[-1]])}"
+                mend = "Let each redirect lead to where the visitor should land, in at most two steps."
+                yield Gap(where, seen, "a page within 20 redirects", cause=f"many at {start.host}", mend=mend)
+                continue
             circle = _circle(journey, journey.end.at)
             seen = " → ".join([*circle[:4], "…" if len(circle) > 4 else circle[0]])
-            schemes = {read_url(url).scheme for url in circle}
-            detail = ""
-            if len(schemes) == 2:
-                detail = (
-                    "A circle between https and http is the mark of a proxy that ends TLS and talks plain HTTP to an "
-                    "origin server which does not know it: the origin asks for https again and again."
-                )
-            yield Gap(where, seen, "a page", cause=f"circle at {start.host}", detail=detail)
+            hosts = sorted({read_url(url).host for url in circle})
+            yield Gap(
+                where,
+                seen,
+                "a page",
+                cause=f"circle of {', '.join(hosts)}",
+                mend=_why_it_comes_round(circle),
+                host=start.host if start.host in hosts else hosts[0],
+            )
         elif journey.hops:
             yield Holds(where, f"{len(journey.hops)} hop" + ("s" if len(journey.hops) > 1 else ""))
+
+
+def _why_it_comes_round(circle: list[str]) -> str:
+    """The cause, by what was seen, and where to look for it."""
+    urls = [read_url(url) for url in circle]
+    schemes, hosts = {url.scheme for url in urls}, sorted({url.host for url in urls})
+    if len(hosts) > 1:
+        return (
+            f"Two redirects disagree: each of {' and '.join(hosts[:3])} sends its visitors to the other. Decide which "
+            "host is the canonical one, and take the redirect out of that one."
+        )
+    if len(schemes) == 2:
+        return (
+            f"http://{hosts[0]} leads to https, and https://{hosts[0]} leads back to http. Leave the first as it is. "
+            "The way back is mostly a site address that says http:// in the application's settings, or a rule for "
+            "single pages: take it out."
+        )
+    if schemes == {"https"}:
+        return (
+            f"https://{hosts[0]} asks for https again. Mostly a proxy or CDN before it ends TLS and talks plain HTTP "
+            "to the origin, which knows nothing of it: pass X-Forwarded-Proto and have the origin believe it, or have "
+            "the proxy talk https to the origin. Where cookies decide, see that the cookie that is set comes back."
+        )
+    return f"http://{hosts[0]} leads to itself. Let it lead to https on the same host, and nothing else."
 
 
 def _circle(journey: Journey, again: str) -> list[str]:
@@ -196,24 +235,48 @@ def broken_target(case: Case) -> Iterator[RuleOutcome]:
         match journey.end:
             case Stopped(cause=StopCause.LOOP | StopCause.TOO_MANY_HOPS) | Unseen():
                 continue
-            case Stopped(cause=StopCause.NO_ADDRESS | StopCause.NO_CONNECTION | StopCause.NO_TLS) if not journey.hops:
+            case Stopped(at=at, cause=cause) if cause in _OF_REACH and read_url(at).host in case.site_names:
                 continue  # reach speaks of these
-            case Stopped(at=at, detail=detail):
-                yield Gap(where, f"{at}: {detail}", "a page", cause=f"{start.host}: {detail}")
+            case Stopped(at=at, detail=detail, location=location):
+                sent = f" (Location: {location[:100]})" if location is not None else ""
+                yield Gap(where, f"{at}: {detail}{sent}", "a page", cause=f"{start.host}: {detail}")
             case Landed():
-                status = journey.hops[-1].status
-                if status >= 400 and status not in _LOGIN_WALLS:
-                    yield Gap(where, f"{status} at {journey.hops[-1].url}", "a page", cause=f"{status} {start.host}")
+                last = journey.hops[-1]
+                if last.body_fault:
+                    yield Gap(where, f"{last.url}: {last.body_fault}", "a body that unpacks", cause=last.body_fault)
+                elif last.status >= 400 and last.status not in LOGIN_WALLS:
+                    if not _is_for_want_of_certificate(case, last):
+                        mend = _NO_REDIRECT_HERE if len(journey.hops) == 1 else ""
+                        one = f"{last.status} {start.host} {len(journey.hops) == 1}"
+                        yield Gap(where, f"{last.status} at {last.url}", "a page", cause=one, mend=mend)
                 else:
-                    yield Holds(where, str(status))
+                    yield Holds(where, str(last.status))
+
+
+_OF_REACH = frozenset({StopCause.NO_ADDRESS, StopCause.NO_CONNECTION, StopCause.NO_TLS})
+_NO_REDIRECT_HERE = "Bring the page back, or correct the links that lead to it; no redirect is involved."
+
+
+def _is_for_want_of_certificate(case: Case, last: Hop) -> bool:
+    """reach/client-certificate speaks of it."""
+    endpoints = case.endpoints_of(read_url(last.url).host)
+    return last.status in CERTIFICATE_STATUSES and any(map(demands_certificate, endpoints))
+
+
+def _moved_by_page(case: Case, journey: Journey, *, from_https: bool) -> Move | None:
+    """The move to the other scheme that the landing page makes by itself."""
+    last = journey.hops[-1] if journey.hops and isinstance(journey.end, Landed) else None
+    if last is None or read_url(last.url).is_https is not from_https:
+        return None
+    found = moves_of(last.values("Refresh"), case.page_of(last), read_url(last.url))
+    wanted = "http:" if from_https else "https:"
+    return next((move for move in found if move.url.startswith(wanted) and (move.certain or not from_https)), None)
 
 
 def _moves_by_page(case: Case, journey: Journey) -> str:
     """The https address to which the page that was shown over http moves its visitors by itself; else empty."""
-    last = journey.hops[-1] if journey.hops and isinstance(journey.end, Landed) else None
-    page = case.page_of(last) if last is not None and not read_url(last.url).is_https else None
-    moves = page.moves if page is not None else ()
-    return next((f"{move.how} to {move.url}" for move in moves if move.url.startswith("https:")), "")
+    move = _moved_by_page(case, journey, from_https=False)
+    return f"{move.how} to {move.url}" if move is not None else ""
 
 
 @rule("redirect/by-page", level=Level.EXPOSES, sources=("RFC 6797 section 7.2", "RFC 9110 section 15.4"))
@@ -288,10 +351,29 @@ def through_bad_certificate(case: Case) -> Iterator[RuleOutcome]:
         if bad:
             hop, meeting, words = bad[0]
             host = read_url(hop.url).host
-            seen = f"{hop.status} from {hop.url} behind a {meeting.value} ({words})"
-            yield Gap(where, seen, "a valid certificate on every hop", cause=f"{host} {words}")
+            what = meeting.value if meeting.value.startswith("warning") else f"failure: {meeting.value}"
+            seen = f"{hop.status} from {hop.url} behind a {what} ({words})"
+            yield Gap(where, seen, f"a valid certificate at {host}", cause=f"{host} {words}", host=host)
         else:
             yield Holds(where, "valid certificates on the way")
+
+
+@rule("redirect/lands-behind-warning", level=Level.BREAKS, sources=("RFC 9110 section 4.3.4",))
+def lands_behind_warning(case: Case) -> Iterator[RuleOutcome]:
+    """Where it lands on a host that is no name of the site; of the site's own, chain, name and date speak."""
+    for journey, _ in case.ways_in():
+        last = journey.hops[-1] if journey.hops and isinstance(journey.end, Landed) else None
+        if last is None or last.certificate is None or read_url(last.url).host in case.site_names:
+            continue
+        where, host = case.place_of_way_in(journey), read_url(last.url).host
+        meeting, words = certificate_meeting(case, last)
+        if meeting is not None:
+            seen = f"lands on {last.url}: {meeting.value} ({words})"
+            yield Gap(
+                where, seen, f"a valid certificate at {host}, or another landing", cause=f"{host} {words}", host=host
+            )
+        else:
+            yield Holds(where, f"{host} has a valid certificate")
 
 
 @rule("redirect/reflects-host", level=Level.EXPOSES, sources=("RFC 9110 section 7.2",))
@@ -333,11 +415,13 @@ def no_canonical(case: Case) -> Iterator[RuleOutcome]:
         page = case.page_of(journey.hops[-1]) if landing is not None else None
         if start.target == "/" and landing is not None and landing.host == start.host and page is not None:
             shown.setdefault(page.sha256, {})[start.host] = page
+    canonical = read_url(case.canonical).host
     for by_host in shown.values():
-        hosts = sorted(by_host)
+        hosts = sorted(by_host, key=lambda host: (host == canonical, host))
         claims = {each.url for page in by_host.values() for each in page.statements if each.kind == "canonical"}
         if len(hosts) > 1 and len(claims) != 1:
-            yield Gap(hosts[0], f"the same page at {', '.join(hosts)}", f"one of them, as {case.canonical}")
+            seen = f"the same page at {', '.join(sorted(hosts))}"
+            yield Gap(hosts[0], seen, f"one of them, as {case.canonical}")
         else:
             yield Holds(hosts[0], "one name" if len(hosts) == 1 else f"canonical: {claims.pop()}")
 
@@ -379,6 +463,7 @@ RULES = (
     drops_path,
     wrong_place,
     through_bad_certificate,
+    lands_behind_warning,
     reflects_host,
     off_site,
     no_canonical,

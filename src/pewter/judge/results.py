@@ -1,5 +1,6 @@
 """Counting and grouping what was judged; renderers only print."""
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -99,6 +100,40 @@ def _configurations(group: Sequence[tuple[Judged, Gap]]) -> tuple[tuple[str, tup
     return tuple((server, tuple(hosts[server]), lines[server]) for server in lines)
 
 
+_OF_ITS_OWN_ADDRESS = frozenset(
+    {
+        "redirect/downgrade",
+        "page/blocked-content",
+        "page/upgraded-content",
+        "page/insecure-form",
+        "page/plain-links",
+        "page/canonical-tag",
+    }
+)
+"""What an application gets wrong that takes its own address to be http."""
+
+
+def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
+    """The one cause of three or more gaps, in words for the head of the list; empty where there is none."""
+    of_name: dict[str, list[int]] = {}
+    for entry in entries:
+        if entry.first.rule in _OF_ITS_OWN_ADDRESS:
+            for name in site_names:
+                if any(re.search(rf"http://{re.escape(name)}(?![\w.-])", seen) for seen in entry.seen):
+                    of_name.setdefault(name, []).append(entry.number)
+    if not of_name:
+        return ""
+    name, numbers = max(of_name.items(), key=lambda found: len(found[1]))
+    if len(numbers) < 3:
+        return ""
+    listed = f"{', '.join(map(str, numbers[:-1]))} and {numbers[-1]}"
+    return (
+        f"Gaps {listed} point to one cause: the application's own address is set to http://{name}, or it does not "
+        f"know that its visitors come by https. Set the address to https (its site or base URL, or the trusted "
+        f"X-Forwarded-Proto of the proxy before it), then look again."
+    )
+
+
 def count_by_level(entries: Sequence[GapEntry]) -> dict[Level, int]:
     """Entries by level, worst first; levels without any are left out."""
     return {level: count for level in Level if (count := sum(1 for entry in entries if entry.level is level))}
@@ -161,7 +196,9 @@ def was_reviewed(review: Review) -> bool:
 
 def why_nothing_was_seen(review: Review) -> str:
     """In words, for a review of which :func:`was_reviewed` is false."""
-    for judged in review.outcomes:
+    first = review.evidence.question.targets[0]
+    ours = [judged for judged in review.outcomes if host_of_place(judged.outcome.where) == first]
+    for judged in (*ours, *review.outcomes):
         match judged.outcome:
             case Gap(seen=words) | Unknown(reason=words):
                 return words

@@ -7,7 +7,7 @@ import msgspec
 
 from pewter import __version__
 from pewter.errors import FileError
-from pewter.evidence import Evidence
+from pewter.evidence import Evidence, Fault
 from pewter.pki import Store
 
 from .case import Case
@@ -40,17 +40,37 @@ class Review(msgspec.Struct, frozen=True):
 
 def make_review(case: Case) -> Review:
     """Judge a case."""
+    faults: list[Fault] = []
+    visits, outcomes = _visits(case, faults), judge(case, failed=faults.append)
+    if faults:
+        case.evidence = msgspec.structs.replace(case.evidence, faults=(*case.evidence.faults, *faults))
     return Review(
         format=FORMAT,
         pewter=__version__,
         judged_for=case.at,
-        canonical=case.canonical,
+        canonical=_canonical(case),
         stores=tuple(store.title + (f" ({store.origin})" if store.origin else "") for store in case.stores),
         wishes=case.wishes,
         evidence=case.evidence,
-        visits=predict_visits(case),
-        outcomes=judge(case),
+        visits=visits,
+        outcomes=outcomes,
     )
+
+
+def _visits(case: Case, faults: list[Fault]) -> tuple[Visit, ...]:
+    try:
+        return predict_visits(case)
+    except Exception as exc:
+        faults.append(Fault.of("what a visitor meets", exc))
+        return ()
+
+
+def _canonical(case: Case) -> str:
+    """Whatever a fault of ours does to it: the rules that need it have told of the fault."""
+    try:
+        return case.canonical
+    except Exception:
+        return f"https://{case.evidence.question.targets[0]}"
 
 
 def case_of(review: Review, stores: Sequence[Store]) -> Case:

@@ -5,12 +5,14 @@ import datetime
 import enum
 from dataclasses import dataclass
 
-from pewter.pki import Certificate, FaultKind, Life, Path, StatusKind, life_of, presented_names
+from pewter.pki import MUST_STAPLE, Certificate, FaultKind, Life, Path, StatusKind, life_of, presented_names
 
 from .case import Case, ServedChain
 from .chain import path_problem
 from .date import is_expiring, is_renewal_overdue
-from .status import Status, statuses_of
+from .status import Status, staples_of, statuses_of
+
+NOT_STAPLED = "not stapled"
 
 
 class LinkState(enum.Enum):
@@ -55,7 +57,7 @@ class ServedCertificate:
     passed: float
     renewal: datetime.datetime | None
     state: str
-    """``in date``, ``renewal overdue``, ``expiring``, ``expired`` or ``not yet valid``."""
+    """``in date``, ``renewal due``, ``renewal overdue``, ``expiring``, ``expired`` or ``not yet valid``."""
 
     issued: datetime.datetime | None = None
     stores: tuple[tuple[str, bool], ...] = ()
@@ -68,6 +70,12 @@ class ServedCertificate:
     """What its CA says of revocation, where it said anything."""
 
     revoked: bool = False
+    staple: str = ""
+    """What the server staples, in words; empty where the certificate names no responder and demands nothing."""
+
+    is_given: bool = False
+    """It is the certificate of a file that the reviewer gave."""
+
     unreadable: str = ""
     """Why it cannot be read; all else is then empty."""
 
@@ -82,6 +90,7 @@ def served_certificates(case: Case) -> tuple[ServedCertificate, ...]:
     return tuple(
         dataclasses.replace(
             entry,
+            is_given=entry.sha256 in case.evidence.given_certificates,
             twins=tuple(other for other in groups if other != entry.sha256 and names[other] & names[entry.sha256]),
         )
         for entry in entries
@@ -130,7 +139,19 @@ def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
         stores=tuple((each.title, each.trusts) for each in case.store_verdicts(worst.fingerprints)),
         status=_status_words(answers, bad, leaf),
         revoked=bad is not None,
+        staple=_staple_words(case, worst, leaf),
     )
+
+
+def _staple_words(case: Case, chain: ServedChain, leaf: Certificate) -> str:
+    staples = staples_of(case, chain)
+    if staples:
+        verdict = staples[-1][1]
+        return f"the CA's word on revocation comes with the handshake: {verdict.detail}"
+    demanded = MUST_STAPLE in leaf.extensions.tls_features
+    if demanded:
+        return "demanded by the certificate, and nothing came"
+    return NOT_STAPLED if leaf.extensions.ocsp_responders else ""
 
 
 def _status_words(answers: list[Status], bad: Status | None, leaf: Certificate) -> str:
@@ -160,7 +181,9 @@ def _state(case: Case, life: Life) -> str:
         return "not yet valid"
     if is_expiring(life, case.at, case.expect):
         return "expiring"
-    return "renewal overdue" if is_renewal_overdue(life, case.at, case.expect) else "in date"
+    if is_renewal_overdue(life, case.at, case.expect):
+        return "renewal overdue"
+    return "renewal due" if life.point(case.expect.renewal_point) < case.at and not life.is_endless else "in date"
 
 
 def _links(case: Case, chain: ServedChain) -> tuple[Link, ...]:
@@ -189,6 +212,6 @@ def _links(case: Case, chain: ServedChain) -> tuple[Link, ...]:
 
 def _store_of(case: Case, path: Path) -> str:
     for store in case.stores:
-        if path.anchor is not None and store.anchor_like(path.anchor) is not None:
+        if path.anchor is not None and store.anchors_like(path.anchor):
             return store.title
     return ""

@@ -1,11 +1,20 @@
 """What is known of revocation and logging: facts that several rules and the prediction share."""
 
-import functools
 from dataclasses import dataclass
 
 from pewter.evidence import Handshake, Seen, Unseen
 from pewter.octets import DecodeError
-from pewter.pki import Certificate, FaultKind, Log, PathFault, StatusKind, StatusVerdict, judge_crl, judge_ocsp
+from pewter.pki import (
+    Certificate,
+    FaultKind,
+    Log,
+    PathFault,
+    StatusKind,
+    StatusVerdict,
+    judge_crl,
+    judge_ocsp,
+    life_of,
+)
 from pewter.pki.ocsp import timestamps_in
 from pewter.pki.signatures import SignatureVerdict
 from pewter.pki.timestamps import by_log_id, read_timestamps, verify_timestamp
@@ -63,6 +72,12 @@ def statuses_of(case: Case, chain: ServedChain) -> tuple[Status, ...]:
 
 
 def _asked(case: Case, certificate: Certificate, issuer: Certificate) -> list[Status]:
+    """Once for each certificate: a list can hold a million entries."""
+    what = f"statuses of {certificate.sha256} by {issuer.sha256}"
+    return case.once(what, lambda: _judge_asked(case, certificate, issuer))
+
+
+def _judge_asked(case: Case, certificate: Certificate, issuer: Certificate) -> list[Status]:
     found: list[Status] = []
     facts = certificate.extensions
     for answer in case.evidence.status_answers:
@@ -117,7 +132,6 @@ class Logging:
     """Of those whose log's key was given."""
 
 
-@functools.lru_cache(maxsize=256)
 def _logging(
     octets: tuple[tuple[str, bytes], ...], certificate: str, issuer: str, logs: tuple[Log, ...], case: Case
 ) -> Logging:
@@ -167,3 +181,30 @@ def logging_of(case: Case, chain: ServedChain) -> Logging:
                 octets["stapled", stapled] = None
     logs = tuple(Log(each.title, each.spki) for each in case.evidence.given_logs)
     return _logging(tuple(octets), chain.leaf.sha256, issuer.sha256 if issuer else "", logs, case)
+
+
+@dataclass(frozen=True, slots=True)
+class LogCount:
+    """The logs that vouch for a publicly trusted certificate, held against what browsers ask for."""
+
+    found: int
+    wanted: int
+    seen: str
+    verified: int
+
+    @property
+    def is_enough(self) -> bool:
+        return self.found >= self.wanted
+
+
+def count_logs(case: Case, chain: ServedChain) -> LogCount | None:
+    """None where browsers ask for no logs: the chain is not publicly trusted."""
+    if not isinstance(chain.leaf, Certificate) or not is_public(case, chain):
+        return None
+    expect, logging = case.expect, logging_of(case, chain)
+    long_lived = life_of(chain.leaf).length > expect.timestamps_long_life
+    ways = ", ".join(f"{count} {way}" for way, count in logging.by_way) or "none"
+    faults = "".join(f"; {each}" for each in logging.faults)
+    seen = f"signed timestamps of {len(logging.logs)} logs ({ways}){faults}"
+    wanted = expect.timestamps_long if long_lived else expect.timestamps
+    return LogCount(len(logging.logs), wanted, seen, logging.verified)

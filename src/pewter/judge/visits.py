@@ -1,46 +1,25 @@
-"""What a visitor meets at the end of each way in: what a current browser shows."""
+"""What a visitor meets at the end of each way in: what current browsers show."""
 
-import enum
-import functools
+from collections.abc import Iterator
 
 import msgspec
 
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
-from pewter.pki import Certificate, FaultKind, StatusKind, covers, form_faults, life_of, presented_names
 from pewter.tls import Version
+from pewter.web.redirects import FOLLOWED
+from pewter.web.refresh import moves_of
 from pewter.web.urls import read_url
 
-from .case import Case, ServedChain
-from .chain_keys import certificates_to_judge, key_oddity
-from .chain_status import count_logs
+from .browsers import Browser, Meeting, Objection, demands_certificate, objections
+from .case import Case, accepted_versions
 from .content import blocked_parts
-from .date import excess_of_life
-from .protocol import accepted_versions
-from .status import revocation_of, staples_of
+from .status import revocation_of
 
+BLANK_IN_LOCATION = "a blank before the colon of Location"
+"""Firefox passes over a field that is written so: it shows the answer as a page."""
 
-class Meeting(enum.Enum):
-    """The words of a report."""
-
-    OPENS = "opens"
-    PARTS_BLOCKED = "opens, parts blocked"
-    NOT_TRUSTED = "warning: not trusted"
-    WRONG_NAME = "warning: wrong name"
-    OUT_OF_DATE = "warning: date"
-    REVOKED = "warning: revoked"
-    CANNOT_CONNECT = "cannot connect"
-    OLD_PROTOCOL = "old protocol refused"
-    CIRCLES = "goes round in circles"
-    UNENCRYPTED = "stays unencrypted"
-    UNKNOWN = "not known"
-
-    @property
-    def is_good(self) -> bool:
-        return self is Meeting.OPENS
-
-
-_DATE_FAULTS = frozenset({FaultKind.EXPIRED_ISSUER, FaultKind.ISSUER_NOT_YET_VALID})
-"""An issuer out of date is shown as a warning of the date, as Chromium does."""
+MAX_MOVES = 5
+"""Pages that move their visitors on one after the other, before it is a circle."""
 
 
 class Visit(msgspec.Struct, frozen=True):
@@ -60,129 +39,158 @@ class Visit(msgspec.Struct, frozen=True):
     """Why this way in, as in the evidence's journey."""
 
 
-@functools.lru_cache(maxsize=4)  # a case is asked by several rules, and compared by identity
 def predict_visits(case: Case) -> tuple[Visit, ...]:
     """A prediction for every journey that was followed, in the order of the evidence."""
-    return tuple(
-        msgspec.structs.replace(_predict(case, journey), reason=journey.reason)
-        for journey in case.evidence.journeys
-        if journey.reason != "recorded"
+    return case.once(
+        "visits",
+        lambda: tuple(
+            _of_all_browsers(case, journey)
+            for journey in case.evidence.journeys
+            if journey.reason not in {"recorded", "moved"}
+        ),
     )
 
 
-def _predict(case: Case, journey: Journey) -> Visit:
+def _of_all_browsers(case: Case, journey: Journey) -> Visit:
+    """One prediction for both browsers; where only one shows the page, which one does not, and why."""
+    visits = {browser: predict_for(case, journey, browser) for browser in Browser}
+    first = visits[Browser.CHROMIUM]
+    stopped = {browser: visit for browser, visit in visits.items() if not _is_shown(visit)}
+    if len(stopped) == 1:
+        ((browser, stop),) = stopped.items()
+        shown = next(visit for other, visit in visits.items() if other is not browser)
+        why = stop.detail or stop.meets.value
+        if shown.meets is Meeting.UNENCRYPTED:
+            return _as_typed(shown, journey)
+        in_some = msgspec.structs.replace(shown, meets=Meeting.IN_SOME, detail=f"not in {browser.value}: {why}")
+        return _as_typed(in_some, journey)
+    return _as_typed(first, journey)
+
+
+def _is_shown(visit: Visit) -> bool:
+    return visit.meets.shows_page or visit.meets in {Meeting.ERROR_PAGE, Meeting.UNENCRYPTED}
+
+
+def _as_typed(visit: Visit, journey: Journey) -> Visit:
+    return msgspec.structs.replace(visit, start=journey.start, by_address=journey.by_address, reason=journey.reason)
+
+
+def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) -> Visit:
+    """What one browser's user meets, ``moves`` pages after the one that was typed."""
     statuses: list[int] = []
     detail = ""
-    for hop in journey.hops:
+    for position, hop in enumerate(journey.hops):
         if hop.url.startswith("https:"):
-            warning, words = certificate_meeting(case, hop)
-            if warning is not None:
-                return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, warning, words)
-            detail = words or detail
+            objection = _objection_of(case, hop, browser, is_typed=position == 0 and journey.reason != "moved")
+            if objection is not None:
+                meeting, words = objection.meeting, objection.words
+                return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, meeting, words)
+            detail = _remark(case, hop) or detail
         statuses.append(hop.status)
-    last = journey.hops[-1].url if journey.hops else journey.start
-    meets, lands = Meeting.UNKNOWN, last
+        if browser is Browser.FIREFOX and hop is not journey.hops[-1] and BLANK_IN_LOCATION in hop.oddities:
+            meets = Meeting.UNENCRYPTED if not hop.url.startswith("https:") else Meeting.OPENS
+            return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, meets, "")
+    last = journey.hops[-1] if journey.hops else None
+    lands = last.url if last is not None else journey.start
+    meets = Meeting.UNKNOWN
     match journey.end:
         case Unseen(reason=reason):
             detail = reason
-        case Stopped(cause=StopCause.LOOP | StopCause.TOO_MANY_HOPS):
+        case Stopped(cause=StopCause.LOOP):
             meets = Meeting.CIRCLES
-        case Stopped(at=at, detail=reason, cause=cause):
-            meets, lands, detail = Meeting.CANNOT_CONNECT, at, reason
-            if cause is StopCause.NO_TLS and _is_too_old(case, at):
-                meets = Meeting.OLD_PROTOCOL
+        case Stopped(cause=StopCause.TOO_MANY_HOPS):
+            words = f"too many redirects: {len(journey.hops)} and no page; browsers give up after 20"
+            meets, detail = Meeting.CANNOT_CONNECT, words
+        case Stopped() as stopped:
+            return _stopped(case, journey, stopped, browser, tuple(statuses))
         case Landed():
-            meets = Meeting.OPENS if last.startswith("https:") else Meeting.UNENCRYPTED
-            blocked = blocked_parts(case, journey.hops[-1])
-            if meets is Meeting.OPENS and blocked:
-                meets, detail = Meeting.PARTS_BLOCKED, f"{len(blocked)} blocked, {blocked[0].use.value} first"
+            assert last is not None
+            onward = _moved_on(case, last, browser, moves)
+            if onward is not None:
+                return msgspec.structs.replace(onward, statuses=(*statuses, *onward.statuses))
+            meets, words = _landed(case, last, browser)
+            detail = words or detail
     return Visit(journey.start, journey.by_address, tuple(statuses), lands, meets, detail)
 
 
-def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
-    """The warning that a browser shows at an https hop, with its reason; None and a remark where it shows none.
-
-    Of several faults it shows one: trust hides name, and name hides date.
-    """
-    url = read_url(hop.url)
-    if hop.certificate is None:
-        return None, ""
-    leaf = case.certificate(hop.certificate)
-    if not isinstance(leaf, Certificate):
-        return Meeting.NOT_TRUSTED, "the certificate cannot be read"
-    chain = _chain_of(case, hop)
-    if _only_old(case, url.host, hop.address):
-        return Meeting.OLD_PROTOCOL, "nothing newer than TLS 1.1"
-    assessment = case.assess(chain, by_aia_alone=True)
-    if assessment is None:
-        return Meeting.NOT_TRUSTED, "no path"
-    oddity = key_oddity(leaf.key)
-    if oddity:
-        return Meeting.CANNOT_CONNECT, f"the certificate has a {oddity}"
-    faults = assessment.best.faults
-    undated = [fault for fault in faults if fault.kind not in _DATE_FAULTS]
-    served = _served(case, hop, chain)
-    if undated:
-        return Meeting.NOT_TRUSTED, undated[0].detail
-    if served is not None and (refusal := _why_refused(case, served)):
-        return refusal
-    if not covers(leaf, url.host):
-        names = presented_names(leaf)
-        more = f" and {len(names) - 2} more" if len(names) > 2 else ""
-        return Meeting.WRONG_NAME, f"covers {', '.join(names[:2]) or 'no name'}{more}"
-    if faults:
-        return Meeting.OUT_OF_DATE, faults[0].detail
-    life = life_of(leaf)
-    if life.is_over(case.at):
-        return Meeting.OUT_OF_DATE, f"ended {life.not_after:%Y-%m-%d}"
-    if life.is_ahead(case.at):
-        return Meeting.OUT_OF_DATE, f"begins {life.not_before:%Y-%m-%d}"
-    if served is not None and revocation_of(case, served) is not None:
-        return None, "only in browsers that do not ask whether it is revoked"
-    return None, "only in browsers that fetch the missing certificate" if assessment.helped is not None else ""
+def _stopped(case: Case, journey: Journey, stopped: Stopped, browser: Browser, statuses: tuple[int, ...]) -> Visit:
+    meets, detail = Meeting.CANNOT_CONNECT, stopped.detail
+    if browser is Browser.FIREFOX and not journey.hops and stopped.cause is StopCause.NO_CONNECTION:
+        # Where port 80 refuses, it tries https by itself.
+        twin = _https_twin(case, journey)
+        if twin is not None and (visit := predict_for(case, twin, browser)).meets.shows_page:
+            return visit
+    if stopped.cause is StopCause.NO_TLS:
+        endpoints = case.endpoints_of(read_url(stopped.at).host)
+        accepted = [version for endpoint in endpoints for version in accepted_versions(endpoint)]
+        if accepted and max(accepted) < Version.TLS_1_2:
+            meets = Meeting.OLD_PROTOCOL
+        elif any(map(demands_certificate, endpoints)):
+            detail = CLIENT_CERTIFICATE
+    return Visit(journey.start, journey.by_address, statuses, stopped.at, meets, detail)
 
 
-def _served(case: Case, hop: Hop, chain: tuple[str, ...]) -> ServedChain | None:
-    """The chain at the endpoint that the hop met."""
-    host = read_url(hop.url).host
-    for endpoint in case.endpoints_of(host):
-        if endpoint.address == hop.address:
-            return next((each for each in case.chains_of(endpoint) if each.fingerprints == chain), None)
+CLIENT_CERTIFICATE = "the server demands a client certificate"
+
+
+def _https_twin(case: Case, journey: Journey) -> Journey | None:
+    start = read_url(journey.start)
+    if start.is_https or start.port != 80:
+        return None
+    wanted = f"https://{start.host}{start.target}"
+    return next((each for each, url in case.ways_in("https") if str(url) == wanted), None)
+
+
+def _landed(case: Case, last: Hop, browser: Browser) -> tuple[Meeting, str]:
+    is_https = last.url.startswith("https:")
+    if last.body_fault:
+        return Meeting.CANNOT_CONNECT, last.body_fault
+    locations = last.values("Location")
+    if browser is Browser.FIREFOX and last.status in FOLLOWED and locations and not locations[0].strip():
+        return Meeting.CIRCLES, "it takes an empty Location for the page itself"
+    if last.status >= 400:
+        return Meeting.ERROR_PAGE, str(last.status) + ("" if is_https else ", unencrypted")
+    if not is_https:
+        return Meeting.UNENCRYPTED, ""
+    blocked = blocked_parts(case, last)
+    if blocked:
+        return Meeting.PARTS_BLOCKED, f"{len(blocked)} blocked, {blocked[0].use.value} first"
+    return Meeting.OPENS, ""
+
+
+def _moved_on(case: Case, last: Hop, browser: Browser, moves: int) -> Visit | None:
+    """Where the page moves its visitors on by itself, as far as that was followed."""
+    url = read_url(last.url)
+    for move in moves_of(last.values("Refresh"), case.page_of(last), url):
+        onward = case.onward(move.url) if move.certain and move.url != last.url else None
+        if onward is None:
+            continue
+        if moves >= MAX_MOVES:
+            return Visit("", None, (), last.url, Meeting.CIRCLES, "one page moves on to the next without end")
+        return predict_for(case, onward, browser, moves + 1)
     return None
 
 
-def _why_refused(case: Case, served: ServedChain) -> tuple[Meeting, str] | None:
-    """What stops current browsers although the path is good: form, revocation, and the rules for public CAs."""
-    for certificate in certificates_to_judge(served):
-        fault = next((each for each in form_faults(certificate) if each.stops), None)
-        if fault is not None:
-            return Meeting.NOT_TRUSTED, f"{certificate.title}: {fault.words}"
-    for _, verdict in staples_of(case, served):
-        if verdict.kind is StatusKind.REVOKED:
-            return Meeting.REVOKED, verdict.detail
-    if excess := excess_of_life(case, served):
-        return Meeting.NOT_TRUSTED, excess
-    count = count_logs(case, served)
-    return None if count is None or count.is_enough else (Meeting.NOT_TRUSTED, count.seen)
+def _objection_of(case: Case, hop: Hop, browser: Browser, *, is_typed: bool) -> Objection | None:
+    return next((each for each in objections(case, hop, is_typed=is_typed) if browser in each.browsers), None)
 
 
-def _chain_of(case: Case, hop: Hop) -> tuple[str, ...]:
-    """What the server sent with this leaf, by the look at the same endpoint; else at any; else the leaf alone."""
-    url = read_url(hop.url)
-    assert hop.certificate is not None
-    alone = (hop.certificate,)
-    endpoints = sorted(case.evidence.endpoints, key=lambda each: (each.name, each.address) != (url.host, hop.address))
-    chains = (handshake.chain for endpoint in endpoints for handshake in endpoint.handshakes)
-    return next((chain for chain in chains if chain[0] == hop.certificate), alone)
+def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
+    """What stops a visitor at an https hop in one browser or the other, with its reason; None where nothing does."""
+    found: Iterator[Objection] = objections(case, hop)
+    objection = next(found, None)
+    if objection is None:
+        return None, ""
+    if len(objection.browsers) == len(Browser):
+        return objection.meeting, objection.words
+    (browser,) = objection.browsers
+    return objection.meeting, f"in {browser.value}: {objection.words}"
 
 
-def _only_old(case: Case, host: str, address: str) -> bool:
-    for endpoint in case.endpoints_of(host):
-        if endpoint.address == address and (accepted := accepted_versions(endpoint)):
-            return max(accepted) < Version.TLS_1_2
-    return False
-
-
-def _is_too_old(case: Case, at: str) -> bool:
-    accepted = [version for endpoint in case.endpoints_of(read_url(at).host) for version in accepted_versions(endpoint)]
-    return bool(accepted) and max(accepted) < Version.TLS_1_2
+def _remark(case: Case, hop: Hop) -> str:
+    """What holds for a part of a browser's users only."""
+    for endpoint in case.endpoints_of(read_url(hop.url).host):
+        for chain in case.chains_of(endpoint) if endpoint.address == hop.address else ():
+            if chain.fingerprints[0] == hop.certificate and revocation_of(case, chain) is not None:
+                return "only in browsers that do not ask whether it is revoked"
+    return ""

@@ -86,6 +86,7 @@ def issue_ca(
     crl_sign: bool = True,
     purposes: Sequence[x509.ObjectIdentifier] = (),
     permitted_dns: Sequence[str] = (),
+    has_basic_constraints: bool = True,
     ca_issuers: str | None = None,
     extra: Sequence[Extra] = (),
     signed_with: SignedWith = PLAINLY,
@@ -96,7 +97,8 @@ def issue_ca(
         [x509.NameAttribute(NameOID.ORGANIZATION_NAME, organization), x509.NameAttribute(NameOID.COMMON_NAME, title)]
     )
     builder = _builder(subject, issuer, key, not_before, not_after)
-    builder = builder.add_extension(x509.BasicConstraints(is_ca, path_length if is_ca else None), critical=True)
+    if has_basic_constraints:
+        builder = builder.add_extension(x509.BasicConstraints(is_ca, path_length if is_ca else None), critical=True)
     if key_cert_sign is not None:
         builder = builder.add_extension(_key_usage(sign_certificates=key_cert_sign, sign_crls=crl_sign), critical=True)
     if purposes:
@@ -121,6 +123,7 @@ def issue_server(
     ca_issuers: str | None = None,
     ocsp: str | None = None,
     crl: str | None = None,
+    names_critical: bool = False,
     extra: Sequence[Extra] = (),
     signed_with: SignedWith = PLAINLY,
 ) -> Issued:
@@ -130,7 +133,8 @@ def issue_server(
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, title)] if title else [])
     builder = _builder(subject, issuer, key, not_before, not_after)
     if names:
-        builder = builder.add_extension(x509.SubjectAlternativeName(list(map(_general_name, names))), critical=False)
+        alternatives = x509.SubjectAlternativeName(list(map(_general_name, names)))
+        builder = builder.add_extension(alternatives, critical=names_critical)
     if purposes:
         builder = builder.add_extension(x509.ExtendedKeyUsage(purposes), critical=False)
     for extension, critical in extra:

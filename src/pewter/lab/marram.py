@@ -161,7 +161,7 @@ def _mended(ca: _Authority) -> Servers:
         },
         ("192.0.2.30", "192.0.2.31"): {TIMETABLE: VirtualHost(_site({"/": _TIMETABLE}), timetable, server="nginx")},
         ("192.0.2.40",): {
-            FREIGHT: VirtualHost(_site(_FREIGHT_PAGES), ca.server(FREIGHT, left=64), server="Microsoft-IIS/10.0")
+            FREIGHT: VirtualHost(_site(_FREIGHT_PAGES), ca.server(FREIGHT, left=64), server="Microsoft-IIS")
         },
         ("192.0.2.50",): {STAFF: VirtualHost(_site({"/": _STAFF}), ca.server(STAFF, left=89))},
         ("192.0.2.60",): {WEBMAIL: VirtualHost(_site({"/": _WEBMAIL}), ca.server(WEBMAIL, left=88), server="Apache")},
@@ -200,7 +200,11 @@ _TICKETS_PAGES = {
 }
 _FREIGHT_PAGES = {"/": "<h1>Freight</h1>", "/track": "<h1>Consignment MF-2041</h1>"}
 _ERROR = "<h1>Not found</h1>"
-_ASP_NET_ERROR = "<h1>Server Error in '/Portal' Application.</h1><p>The resource cannot be found.</p>"
+_ASP_NET_ERROR = """<h1>Server Error in '/Portal' Application.</h1>
+<p>The resource cannot be found.</p><p><b>Stack Trace:</b></p><pre>
+[HttpException: The file '/Portal/Missing.aspx' does not exist.]
+   at Marram.Freight.Routing.Resolve(String path) in D:\\Portal\\Routing.cs:line 48
+</pre>"""
 _SHORT_HSTS = ("Strict-Transport-Security", "max-age=86400")
 
 

@@ -42,6 +42,8 @@ class Response:
     status: int
     fields: tuple[tuple[str, str], ...] = ()
     body: bytes = b""
+    octets: bytes | None = None
+    """Sent as they are in place of all else; the connection is closed after them."""
 
 
 Handler = Callable[[Request], Response]
@@ -66,6 +68,15 @@ class VirtualHost:
     is_modern: bool = True
     """Speaks HTTP/2 and hybrid key exchange as far as a probe can see; pages go over HTTP/1.1 all the same."""
 
+    tls_settings: Callable[[ssl.SSLContext], None] | None = None
+    """Suites, groups and versions other than the usual."""
+
+    tls_port: int | None = None
+    """Another program on this port speaks TLS in its place."""
+
+    closes_on: Callable[[ClientHello, int], bool] | None = None
+    """Told the hello and its length in octets: whether it ends the connection at once."""
+
     any_host: bool = False
     """Answers at its address for every host name that no other virtual host has."""
 
@@ -85,8 +96,10 @@ class WebServer:
     async def start(self, http_port: int = 0, https_port: int = 0) -> Self:
         self.http_port = await self._listen(self._serve_plain, http_port)
         for name, host in self._hosts.items():
-            if host.chain:
-                context = server_context(host.chain, is_modern=host.is_modern)
+            if host.tls_port is not None:
+                self._inner_ports[name] = host.tls_port
+            elif host.chain:
+                context = server_context(host.chain, is_modern=host.is_modern, settings=host.tls_settings)
                 self._inner_ports[name] = await self._listen(self._serve_secure, 0, context)
         if self._inner_ports:
             self.https_port = await self._listen(self._front, https_port)
@@ -112,8 +125,11 @@ class WebServer:
             while True:
                 request = _read_head(scheme, await reader.readuntil(b"\r\n\r\n"))
                 host = self._hosts.get(request.host) or self._default
-                writer.write(_response_octets(host.handler(request), host.server))
+                response = host.handler(request)
+                writer.write(response.octets or _response_octets(response, host.server))
                 await writer.drain()
+                if response.octets is not None:
+                    return
 
     async def _front(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """Read the hello, and hand the connection to who can speak its version."""
@@ -126,6 +142,8 @@ class WebServer:
             return
         name = read_server_name(hello) or ""
         host = self._hosts.get(name) or next(iter(self._hosts.values()))
+        if host.closes_on is not None and host.closes_on(hello, len(opening)):
+            return
         newest = max(read_offered_versions(hello), default=0)
         if host.is_modern and asks_for_hybrid(hello):
             writer.write(ask_for_hybrid(hello))
@@ -161,12 +179,16 @@ async def _pipe_to(port: int, opening: bytes, reader: asyncio.StreamReader, writ
     await asyncio.gather(copy_stream(reader, inner_writer), copy_stream(inner_reader, writer))
 
 
-def server_context(chain: Sequence[Issued], *, is_modern: bool = False) -> ssl.SSLContext:
+def server_context(
+    chain: Sequence[Issued], *, is_modern: bool = False, settings: Callable[[ssl.SSLContext], None] | None = None
+) -> ssl.SSLContext:
     """A TLS 1.2 and 1.3 server context that sends exactly ``chain``."""
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.minimum_version = ssl.TLSVersion.TLSv1_2
     # The server's order counts: whoever offers http/1.1 too gets that, which is all that the lab can speak.
     context.set_alpn_protocols(["http/1.1", "h2"] if is_modern else ["http/1.1"])
+    if settings is not None:
+        settings(context)
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder, "chain.pem")
         file.write_bytes(b"".join(each.pem for each in chain) + chain[0].key_pem)

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from .certificates import Certificate
-from .extensions import KEY_CERT_SIGN, SUBJECT_ALT_NAME
+from .extensions import KEY_CERT_SIGN, SUBJECT_ALT_NAME, extension_title
 
 MAX_SERIAL_OCTETS = 20
 
@@ -17,6 +17,9 @@ class FormFault:
     stops: bool
     """Browsers refuse the certificate for it."""
 
+    opens_in: str = ""
+    """The one browser that takes it all the same."""
+
 
 def form_faults(certificate: Certificate) -> tuple[FormFault, ...]:
     """Every breach, those that stop visitors first."""
@@ -25,6 +28,9 @@ def form_faults(certificate: Certificate) -> tuple[FormFault, ...]:
 
 def _faults(certificate: Certificate) -> Iterator[FormFault]:
     facts = certificate.extensions
+    for extension in facts.faults:
+        verb = "does not conform" if extension.stops else "cannot be read, which browsers pass over"
+        yield FormFault(f"{extension_title(extension.oid)} {verb}: {extension.words}", extension.stops)
     if facts.is_precertificate:
         yield FormFault("it is a precertificate, made for the logs and not for use (RFC 6962 section 3.1)", True)
     if certificate.raw_extensions and certificate.version != 3:
@@ -34,7 +40,7 @@ def _faults(certificate: Certificate) -> Iterator[FormFault]:
     alt_names = next((each for each in certificate.raw_extensions if each.oid == SUBJECT_ALT_NAME), None)
     if certificate.subject.is_empty and alt_names is not None and not alt_names.critical:
         words = "its subject is empty, and subjectAltName is not critical (RFC 5280 section 4.2.1.6)"
-        yield FormFault(words, True)
+        yield FormFault(words, True, "Firefox")
     # The sign takes a bit of its own: 160 bits need 21 octets.
     if certificate.serial > 0 and certificate.serial.bit_length() // 8 + 1 > MAX_SERIAL_OCTETS:
         yield FormFault(f"its serial number is longer than {MAX_SERIAL_OCTETS} octets", True)

@@ -20,6 +20,11 @@ class Life:
         """notAfter - notBefore + 1 second; zero where they stand the wrong way round."""
         return max(self.not_after - self.not_before + ONE_SECOND, datetime.timedelta())
 
+    @property
+    def is_endless(self) -> bool:
+        """99991231235959Z stands for no well-defined end (RFC 5280 section 4.1.2.5)."""
+        return self.not_after.year == 9999
+
     def is_over(self, at: datetime.datetime) -> bool:
         return at > self.not_after
 

@@ -9,7 +9,8 @@ link when none does.
 
 Validation then looks at each path from the anchor down, and keeps every fault with the certificate at
 which it lies.  The anchor counts as name, key and name constraints only: its dates and its own
-signature are not examined (section 6.1.1 (d)).  The leaf's dates are left to the rules on dates, since
+signature are not examined (section 6.1.1 (d)), but for anchors of a store that says so: browsers examine roots that
+were added to them.  All anchors of one name and key are tried.  The leaf's dates are left to the rules on dates, since
 "not trusted" and "expired" are two findings with two mends.
 
 All work is bounded, for a server chooses what it sends: at most MAX_SIGNATURE_WORK of checking signatures
@@ -31,6 +32,7 @@ from .extensions import (
     SERVER_AUTH,
     TOLERATED,
 )
+from .forms import form_faults
 from .policies import violated_policy
 from .signatures import SignatureVerdict, verify_signature, weak_hash
 from .stores import Store
@@ -55,6 +57,12 @@ class FaultKind(enum.Enum):
     NOT_FOR_SERVERS = "not for servers"
     WEAK_SIGNATURE = "weak signature"
     """SHA-1 or MD5, which current web clients refuse on all but the anchor."""
+
+    MALFORMED = "malformed"
+    """A breach of form for which current web clients refuse the certificate."""
+
+    ANCHOR_REFUSED = "anchor refused"
+    ANCHOR_OUT_OF_DATE = "anchor out of date"
 
     POLICY = "policy"
     WORK_LIMIT = "work limit"
@@ -97,7 +105,7 @@ def build_paths(
     ``pool`` holds the certificates at hand in any order (the leaf may be among them).  Never empty:
     where nothing issues the leaf, the one path is the leaf alone with a NO_ANCHOR fault.
     """
-    paths = [_validated(path, at) for path in _Search(pool, stores).paths_from(leaf)]
+    paths = [_validated(path, at) for path in _Search(pool, stores, at).paths_from(leaf)]
     reaching = [path for path in paths if path.anchor is not None]
     return tuple(
         sorted(reaching, key=lambda path: (len(path.faults), len(path.certificates)))
@@ -111,8 +119,9 @@ def _rank_unanchored(path: Path) -> tuple[bool, int, int]:
 
 
 class _Search:
-    def __init__(self, pool: Sequence[Certificate], stores: Sequence[Store]) -> None:
+    def __init__(self, pool: Sequence[Certificate], stores: Sequence[Store], at: datetime.datetime) -> None:
         self._stores = stores
+        self._at = at
         self._by_subject: dict[object, list[Certificate]] = {}
         for certificate in {each.sha256: each for each in pool}.values():
             self._by_subject.setdefault(certificate.subject.comparable, []).append(certificate)
@@ -125,9 +134,11 @@ class _Search:
 
     def _climb(self, climbed: tuple[Certificate, ...]) -> Iterator[Path]:
         top = climbed[-1]
-        anchor = self._anchor_like(top)
-        if anchor is not None:
-            yield self._path((*climbed[:-1], anchor), anchor)
+        anchors = self._anchors_like(top)
+        if anchors:
+            for anchor, is_examined in anchors:
+                faults = _anchor_faults(anchor, climbed[1:-1], self._at) if is_examined else ()
+                yield self._path((*climbed[:-1], anchor), anchor, *faults)
             return
         if len(climbed) == MAX_DEPTH:
             yield self._path(climbed, None, PathFault(FaultKind.WORK_LIMIT, top, f"more than {MAX_DEPTH} certificates"))
@@ -154,8 +165,14 @@ class _Search:
         self._found += 1
         return Path(certificates, anchor, faults)
 
-    def _anchor_like(self, certificate: Certificate) -> Certificate | None:
-        return next((found for store in self._stores if (found := store.anchor_like(certificate))), None)
+    def _anchors_like(self, certificate: Certificate) -> list[tuple[Certificate, bool]]:
+        """Each anchor of that name and key once, and whether it is examined: not where any store takes it as it is."""
+        found: dict[str, tuple[Certificate, bool]] = {}
+        for store in self._stores:
+            for anchor in store.anchors_like(certificate):
+                _, examined = found.get(anchor.sha256, (anchor, True))
+                found[anchor.sha256] = anchor, examined and store.is_examined
+        return list(found.values())
 
     def _candidates(self, top: Certificate, climbed: tuple[Certificate, ...]) -> list[Certificate]:
         wanted = top.issuer.comparable
@@ -165,7 +182,7 @@ class _Search:
         at_hand = [
             each
             for each in self._by_subject.get(wanted, ())
-            if (each.subject.comparable, each.spki) not in crossed and self._anchor_like(each) is None
+            if (each.subject.comparable, each.spki) not in crossed and not self._anchors_like(each)
         ]
         identifier = top.extensions.authority_key_identifier
         at_hand.sort(
@@ -174,7 +191,8 @@ class _Search:
                 not each.extensions.is_ca,
             )
         )
-        return list({anchor.sha256: anchor for anchor in anchors}.values()) + at_hand
+        # One for each key: the others of its name and key are found from it.
+        return list({anchor.spki: anchor for anchor in anchors}.values()) + at_hand
 
     def _verify(self, certificate: Certificate, issuer: Certificate) -> SignatureVerdict | None:
         """None once the limit is reached."""
@@ -217,11 +235,13 @@ def _faults(path: Path, at: datetime.datetime) -> Iterator[PathFault]:
         yield from _purpose_faults(issuer)
         yield from _extension_faults(issuer)
         yield from _hash_faults(issuer)
+        yield from _form_faults(issuer)
     if leaf is not path.anchor:
         yield from _purpose_faults(leaf)
         yield from _usage_faults(leaf)
         yield from _extension_faults(leaf)
         yield from _hash_faults(leaf)
+        yield from _form_faults(leaf)
     yield from _constraint_faults(path.certificates)
     if path.anchor is not None and (violation := violated_policy(path.certificates[::-1])) is not None:
         certificate, words = violation
@@ -274,6 +294,28 @@ def _hash_faults(certificate: Certificate) -> Iterator[PathFault]:
     if hash_name is not None:
         words = f"{certificate.title} is signed with {hash_name}"
         yield PathFault(FaultKind.WEAK_SIGNATURE, certificate, words)
+
+
+def _form_faults(certificate: Certificate) -> Iterator[PathFault]:
+    for fault in form_faults(certificate):
+        if fault.stops and not fault.opens_in:
+            yield PathFault(FaultKind.MALFORMED, certificate, f"{certificate.title}: {fault.words}")
+
+
+def _anchor_faults(anchor: Certificate, below: tuple[Certificate, ...], at: datetime.datetime) -> tuple[PathFault, ...]:
+    """What browsers ask of a root that was added to them; ``below`` are the intermediates."""
+    if anchor.not_after < at or at < anchor.not_before:
+        words = (
+            f"the given root {anchor.title} is not in date: {anchor.not_before:%Y-%m-%d} to {anchor.not_after:%Y-%m-%d}"
+        )
+        return (PathFault(FaultKind.ANCHOR_OUT_OF_DATE, anchor, words),)
+    depth = sum(1 for each in below if not each.is_self_issued)
+    found = (
+        *(_authority_faults(anchor, depth) if anchor.extensions.is_ca is not None else ()),
+        *_purpose_faults(anchor),
+        *_extension_faults(anchor),
+    )
+    return tuple(PathFault(FaultKind.ANCHOR_REFUSED, anchor, f"the given root: {fault.detail}") for fault in found)
 
 
 def _extension_faults(certificate: Certificate) -> Iterator[PathFault]:

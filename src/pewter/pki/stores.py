@@ -21,6 +21,9 @@ class Store:
     origin: str = ""
     """Where it is from: ``certifi 2026.10.18``."""
 
+    is_examined: bool = False
+    """Its anchors are looked at like any certificate, as browsers do with roots that somebody added to them."""
+
     @functools.cached_property
     def by_subject(self) -> dict[object, tuple[Certificate, ...]]:
         """Anchors by their subject in comparable form."""
@@ -30,12 +33,13 @@ class Store:
             found[key] = (*found.get(key, ()), anchor)
         return found
 
-    def anchor_like(self, certificate: Certificate) -> Certificate | None:
-        """The anchor with this certificate's subject and key: RFC 5280 section 6.1.1 (d) asks for no more."""
-        for anchor in self.by_subject.get(certificate.subject.comparable, ()):
-            if anchor.spki == certificate.spki:
-                return anchor
-        return None
+    def anchors_like(self, certificate: Certificate) -> tuple[Certificate, ...]:
+        """The anchors with this certificate's subject and key: RFC 5280 section 6.1.1 (d) asks for no more.
+
+        Several where a root was issued anew with its old key.
+        """
+        named = self.by_subject.get(certificate.subject.comparable, ())
+        return tuple(anchor for anchor in named if anchor.spki == certificate.spki)
 
 
 @functools.lru_cache(maxsize=1024)

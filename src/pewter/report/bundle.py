@@ -4,12 +4,12 @@ from rich.text import Text
 
 from pewter.judge.bundle import BundleCase, is_server
 from pewter.judge.outcomes import Gap, Judged, Level
-from pewter.judge.results import count_by_level, gap_entries, worst_level
+from pewter.judge.results import gap_entries, worst_level
 from pewter.pki import Certificate
 from pewter.pki.files import FileItem
 
 from .certificates import render_certificates
-from .gaps import render_gaps
+from .gaps import levels_in_words, render_gaps
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet
 
 _VERDICTS = {
@@ -33,11 +33,11 @@ def render_bundle(
     subject = install.name if install is not None else ", ".join(each.name for each in case.bundle.files) or "no file"
     verdict = _VERDICTS[worst] if install is not None or worst is None else "There is nothing to install here."
     sheet.flow("", (f"{subject}: {verdict}", style), "", (mark, style))
-    counts = f" {marks.dot} ".join(f"{count} {level.value}" for level, count in count_by_level(entries).items())
+    counts = levels_in_words(sheet, entries)
     held = sum(1 for each in outcomes if not isinstance(each.outcome, Gap))
     sheet.line("  " + (f"{counts}   " if counts else ""), (f"({held} of {len(outcomes)} checks hold)", "dim"))
     _files(sheet, case)
-    render_certificates(sheet, case)
+    render_certificates(sheet, case, are_served=False)
     _live(sheet, case)
     render_gaps(sheet, entries)
     if next_lines:

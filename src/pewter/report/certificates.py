@@ -2,13 +2,14 @@
 
 from pewter.judge.case import Case
 from pewter.judge.outcomes import Level
-from pewter.judge.served import Link, LinkState, ServedCertificate, served_certificates
+from pewter.judge.served import NOT_STAPLED, Link, LinkState, ServedCertificate, served_certificates
 
 from .sheet import STYLES, Marks, Sheet, listed
 
 _BAR_CELLS = 24
 _LIFE_LEVELS = {
     "in date": None,
+    "renewal due": Level.NOTE,
     "renewal overdue": Level.WEAKENS,
     "expiring": Level.EXPOSES,
     "expired": Level.BREAKS,
@@ -16,7 +17,8 @@ _LIFE_LEVELS = {
 }
 
 
-def render_certificates(sheet: Sheet, case: Case) -> None:
+def render_certificates(sheet: Sheet, case: Case, *, are_served: bool = True) -> None:
+    """``are_served``: False for certificates in files, of which no server has said anything."""
     certificates = served_certificates(case)
     if not certificates:
         return
@@ -24,8 +26,14 @@ def render_certificates(sheet: Sheet, case: Case) -> None:
     verdicts = {certificate.stores for certificate in certificates if certificate.stores}
     if len(verdicts) == 1 and len(case.stores) > 1:
         sheet.labelled(2, "trusted by", _stores(sheet.marks, next(iter(verdicts))), label_width=10)
+    if are_served and any(certificate.staple == NOT_STAPLED for certificate in certificates):
+        words = "the CA's word that a certificate is not revoked, sent along with it: optional, and not sent by "
+        places = [place for each in certificates if each.staple == NOT_STAPLED for place in each.places]
+        everywhere = all(certificate.staple in {NOT_STAPLED, ""} for certificate in certificates)
+        sheet.labelled(2, "stapling", words + ("any server" if everywhere else listed(places)), label_width=10)
+    terms = ("whole as served", "NOT SENT") if are_served else ("whole", "NOT IN THIS FILE")
     for certificate in certificates:
-        _certificate(sheet, certificate, with_stores=len(verdicts) > 1)
+        _certificate(sheet, certificate, with_stores=len(verdicts) > 1, words=terms)
 
 
 def _stores(marks: Marks, verdicts: tuple[tuple[str, bool], ...]) -> str:
@@ -33,7 +41,7 @@ def _stores(marks: Marks, verdicts: tuple[tuple[str, bool], ...]) -> str:
     return f" {marks.dot} ".join(f"{title}: {'yes' if trusts else 'no'}" for title, trusts in verdicts)
 
 
-def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: bool) -> None:
+def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: bool, words: tuple[str, str]) -> None:
     marks = sheet.marks
     level = Level.BREAKS if certificate.problem or certificate.revoked else _LIFE_LEVELS.get(certificate.state)
     mark, style = (marks.holds, "green") if level is None else (marks.level[level], STYLES[level])
@@ -44,14 +52,18 @@ def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: b
         return
     covered = listed(certificate.names) or f"{certificate.title} (no subjectAltName)"
     sheet.flow("  ", (covered, ""), _remark(certificate), (mark, style))
+    if certificate.is_given:
+        sheet.labelled(4, "given", "the given file is served: this is the certificate in it")
     if set(certificate.places) != set(certificate.names):
         sheet.labelled(4, "served by", listed(certificate.places))
     if certificate.twins and certificate.issued is not None:
         others = ", ".join(each[:8] for each in certificate.twins)
         sheet.labelled(4, "issued", f"{certificate.issued:%Y-%m-%d} by {certificate.issuer}; not the one with {others}")
-    _path(sheet, certificate.links)
+    _path(sheet, certificate.links, *words)
     if with_stores:
         sheet.labelled(4, "stores", _stores(marks, certificate.stores))
+    if certificate.staple not in {"", NOT_STAPLED}:
+        sheet.labelled(4, "stapling", certificate.staple)
     if certificate.revoked:
         sheet.labelled(4, "status", certificate.status, STYLES[Level.BREAKS])
     _life(sheet, certificate)
@@ -62,14 +74,15 @@ def _remark(certificate: ServedCertificate) -> str:
     return f"{certificate.key}, SHA-256 {certificate.sha256[:8]}{good}"
 
 
-def _path(sheet: Sheet, links: tuple[Link, ...]) -> None:
+def _path(sheet: Sheet, links: tuple[Link, ...], whole: str, lacking: str) -> None:
+    """``whole`` and ``lacking``: what a path without a fault is, and a link that is known from elsewhere."""
     marks = sheet.marks
     words, broken = [], ""
     for position, link in enumerate(links):
         title = "leaf" if position == 0 else link.title
         match link.state:
             case LinkState.NOT_SENT:
-                words.append(f"[NOT SENT: {title}]")
+                words.append(f"[{lacking}: {title}]")
             case LinkState.BROKEN:
                 words.append(f"[BROKEN at {title}: {link.remark}]")
             case LinkState.ANCHOR:
@@ -79,6 +92,8 @@ def _path(sheet: Sheet, links: tuple[Link, ...]) -> None:
         if link.state in {LinkState.NOT_SENT, LinkState.BROKEN}:
             broken = broken or words[-1]
     path = f" {marks.above} ".join(words)
+    if links and not broken and len(links) > 1:
+        path += f": {whole}"
     sheet.labelled(4, "path", path, stressed=broken, stress_style=STYLES[Level.BREAKS])
 
 
@@ -99,8 +114,12 @@ def _life(sheet: Sheet, certificate: ServedCertificate) -> None:
         words = f"not valid before {life.not_before:%Y-%m-%d}"
     else:
         words = f"{days} of {span.days} days left, until {life.not_after:%Y-%m-%d}"
-        if certificate.state == "in date":
+        if life.is_endless:
+            words = f"since {life.not_before:%Y-%m-%d}, without an end"
+        elif certificate.state == "in date":
             words += f", renewal due {certificate.renewal:%Y-%m-%d}"
+        elif certificate.state == "renewal due":
+            words += f"; renewal was due {certificate.renewal:%Y-%m-%d}"
         else:
             words += f", {certificate.state}"
     level = _LIFE_LEVELS[certificate.state]

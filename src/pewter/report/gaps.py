@@ -1,14 +1,26 @@
 """The gaps, worst first: seen, expected, why, mend and check of each."""
 
-from pewter.judge.results import GapEntry
+from pewter.judge.outcomes import Level
+from pewter.judge.results import GapEntry, count_by_level
 
 from .sheet import STYLES, Sheet, listed, sentence, some
 
 
-def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...]) -> None:
+def levels_in_words(sheet: Sheet, entries: tuple[GapEntry, ...]) -> str:
+    """``7 breaks · 2 notes``; empty where there is no gap."""
+    return f" {sheet.marks.dot} ".join(
+        f"{count} {level.value if count == 1 or level is not Level.NOTE else 'notes'}"
+        for level, count in count_by_level(entries).items()
+    )
+
+
+def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...], common_cause: str = "") -> None:
     if not entries:
         return
     sheet.heading("Gaps", "worst first")
+    if common_cause:
+        sheet.line()
+        sheet.labelled(2, sheet.marks.arrow, common_cause, "bold", label_width=1)
     for entry in entries:
         _gap(sheet, entry)
 

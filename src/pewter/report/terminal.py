@@ -12,7 +12,7 @@ from pewter.judge.results import (
     GapEntry,
     accepted_entries,
     area_counts,
-    count_by_level,
+    common_cause,
     gap_entries,
     unknown_entries,
     was_reviewed,
@@ -21,9 +21,10 @@ from pewter.judge.results import (
 from pewter.judge.review import Review
 
 from .certificates import render_certificates
-from .gaps import render_gaps
+from .gaps import levels_in_words, render_gaps
+from .names import conditions, facts_of_names, supposition, unvisited_links
 from .protocol import render_protocols
-from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet
+from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, some
 from .ways_in import render_ways_in
 
 _VERDICTS = {
@@ -38,19 +39,19 @@ _VERDICTS = {
 def render_terminal(review: Review, case: Case, width: int, marks: Marks = UNICODE) -> Text:
     """The whole report, ready to print, with no line wider than ``width`` but for what cannot be broken."""
     sheet = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
-    _verdict(sheet, review)
-    render_ways_in(sheet, review)
+    _verdict(sheet, review, case)
+    render_ways_in(sheet, review, facts_of_names(case))
     render_certificates(sheet, case)
     render_protocols(sheet, case, review.outcomes)
     _areas(sheet, review)
     entries = gap_entries(review.outcomes)
-    render_gaps(sheet, entries)
-    _rest(sheet, review)
+    render_gaps(sheet, entries, common_cause(entries, sorted(case.site_names)))
+    _rest(sheet, review, case)
     _next(sheet, review, entries)
     return sheet.text
 
 
-def _verdict(sheet: Sheet, review: Review) -> None:
+def _verdict(sheet: Sheet, review: Review, case: Case) -> None:
     entries = gap_entries(review.outcomes)
     worst = worst_level(review.outcomes)
     marks, evidence = sheet.marks, review.evidence
@@ -61,15 +62,18 @@ def _verdict(sheet: Sheet, review: Review) -> None:
     elif worst is None and unknown_entries(review.outcomes):
         words = "No gap found in what could be seen."
     sheet.flow("", (f"{evidence.question.targets[0]}: {words}", style), "", (mark, style))
-    counts = f" {marks.dot} ".join(
-        f"{count} {level.value if count == 1 or level is not Level.NOTE else 'notes'}"
-        for level, count in count_by_level(entries).items()
-    )
+    counts = levels_in_words(sheet, entries)
     names = sum(1 for name in evidence.names if name.addresses)
     taken = (
         f"{names} name{'s' if names != 1 else ''}, {evidence.connections} connections, {evidence.elapsed_seconds:.1f} s"
     )
-    sheet.line("  " + (f"{counts}   " if counts else ""), (f"({taken})", "dim"))
+    head, led = "  " + (f"{counts}   " if counts else ""), conditions(case)
+    fits = len(f"{head}({taken}; {led})") <= sheet.width
+    sheet.line(head, (f"({taken}; {led})" if led and fits else f"({taken})", "dim"))
+    if led and not fits:
+        sheet.line("  ", (led[0].upper() + led[1:], "dim"))
+    if supposed := supposition(case):
+        sheet.labelled(2, marks.dot, supposed, "bold yellow", label_width=1)
     if evidence.interrupted:
         sheet.line(("  Interrupted: what follows is only what had been seen by then.", "bold yellow"))
 
@@ -106,16 +110,25 @@ def _areas(sheet: Sheet, review: Review) -> None:
 # What is left
 
 
-def _rest(sheet: Sheet, review: Review) -> None:
+def _rest(sheet: Sheet, review: Review, case: Case) -> None:
     marks, evidence = sheet.marks, review.evidence
     unknown = unknown_entries(review.outcomes)
-    if unknown or evidence.not_contacted or evidence.environment_proxy:
+    unvisited = tuple(unvisited_links(case))
+    if unknown or unvisited or evidence.faults or evidence.not_contacted or evidence.environment_proxy:
         sheet.heading("Not checked")
-        for entry in unknown:
+        for fault in evidence.faults:
+            words = f"{fault.what}: a fault of Pewter's own, which says nothing of the site ({fault.detail})"
+            sheet.labelled(2, marks.unknown, words, label_width=1)
+        failed = {fault.what for fault in evidence.faults}
+        for entry in (each for each in unknown if each.where not in failed):
             count = f"{len(entry.rules)} check{'s' if len(entry.rules) > 1 else ''}"
             sheet.labelled(2, marks.unknown, f"{entry.where}: {entry.reason} ({count})", label_width=1)
         for refused in evidence.not_contacted:
             sheet.labelled(2, marks.unknown, f"{refused.url} was not contacted: {refused.reason}", label_width=1)
+        for origin, paths in unvisited:
+            count = f"{len(paths)} linked page{'s' if len(paths) > 1 else ''}"
+            words = f"{origin}: {count} not looked at: {', '.join(some(paths))} (--path adds one)"
+            sheet.labelled(2, marks.dot, words, label_width=1)
         if evidence.environment_proxy:
             words = f"{evidence.environment_proxy} is set: a browser here would use that proxy, Pewter does not"
             sheet.labelled(2, marks.dot, words, label_width=1)

@@ -1,17 +1,20 @@
 """The ways in: each URL that a visitor may type, its hops, and what is met there."""
 
 import textwrap
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
+from pewter.judge.browsers import Meeting
 from pewter.judge.outcomes import Level
+from pewter.judge.redirect import LOGIN_WALLS
 from pewter.judge.review import Review
-from pewter.judge.visits import Meeting, Visit
+from pewter.judge.visits import Visit
 from pewter.web.urls import read_url
 
 from .sheet import STYLES, Marks, Sheet
 
 
-def render_ways_in(sheet: Sheet, review: Review) -> None:
+def render_ways_in(sheet: Sheet, review: Review, facts: Mapping[str, str]) -> None:
+    """``facts``: what is said of each name beside its ways in."""
     if not review.visits:
         return
     how = "given" if review.wishes.canonical else "worked out"
@@ -25,7 +28,7 @@ def render_ways_in(sheet: Sheet, review: Review) -> None:
     target_width = min(max((len(_target(*row)) for row in listed), default=0), 34)
     hop_width = max((len(_hops(visit)) for visit, _ in listed), default=0)
     for name, rows in folded.items():
-        _ways_in_of_name(sheet, name, rows, target_width, hop_width)
+        _ways_in_of_name(sheet, name, rows, facts.get(name, ""), target_width, hop_width)
     if any(visit.reason.startswith("found") for visit, _ in listed):
         words = "* found on the home page: its first link that looks like a login, an account, an admin page, a search,"
         sheet.labelled(4, "", f"{words} and its first deep page", "dim", label_width=0)
@@ -34,7 +37,7 @@ def render_ways_in(sheet: Sheet, review: Review) -> None:
 def _all_open(rows: list[tuple[Visit, str]]) -> bool:
     """Whether nothing is to be said but where they land."""
     landings = {read_url(visit.lands).origin for visit, _ in rows}
-    return len(landings) == 1 and all(visit.meets is Meeting.OPENS and not visit.detail for visit, _ in rows)
+    return len(landings) == 1 and all(visit.meets.is_good and not visit.detail for visit, _ in rows)
 
 
 def _hops(visit: Visit) -> str:
@@ -55,15 +58,18 @@ def _fold_addresses(visits: Sequence[Visit]) -> list[tuple[Visit, str]]:
     return folded
 
 
-def _ways_in_of_name(sheet: Sheet, name: str, rows: list[tuple[Visit, str]], target_width: int, hop_width: int) -> None:
+def _ways_in_of_name(
+    sheet: Sheet, name: str, rows: list[tuple[Visit, str]], facts: str, target_width: int, hop_width: int
+) -> None:
     marks = sheet.marks
     mark, style = min((_mark_of_visit(marks, visit) for visit, _ in rows), key=_severity)
     if _all_open(rows):
         landing = read_url(rows[0][0].lands)
         there = "" if landing.host == name else f" {marks.arrow} {landing.origin}"
-        sheet.flow("  ", (name, ""), f"{len(rows)} ways in, all open{there}", (mark, style))
+        words = f"{len(rows)} ways in, all open{there}"
+        sheet.flow("  ", (name, ""), f"{words} {marks.dot} {facts}" if facts else words, (mark, style))
         return
-    sheet.line("  ", (mark, style), (f" {name}", "bold"))
+    sheet.flow("  ", (name, "bold"), facts, (mark, style))
     for visit, addresses in rows:
         mark, style = _mark_of_visit(marks, visit)
         scheme = read_url(visit.start).scheme
@@ -94,12 +100,15 @@ def _remark(name: str, visit: Visit, marks: Marks) -> str:
         there = "" if landing.host == name else f" {marks.arrow} {visit.lands}"
         if landing.host == name and landing.target != read_url(visit.start).target:
             there = f" {marks.arrow} {landing.target}"
-        return (" in some browsers only" if visit.detail else "") + there
+        return f"{there} ({visit.detail})" if visit.detail else there
+    if visit.meets is Meeting.IN_SOME:
+        landing = read_url(visit.lands)
+        return f": {visit.detail}" + ("" if landing.host == name else f" {marks.arrow} {visit.lands}")
     if visit.meets in {Meeting.CIRCLES, Meeting.UNENCRYPTED}:
         return ""
     if visit.meets is Meeting.PARTS_BLOCKED and read_url(visit.lands).host != name:
         return f" {marks.arrow} {visit.lands}"
-    host = "" if not visit.lands.startswith("http") or read_url(visit.lands).host == name else f" at {visit.lands}"
+    host = "" if read_url(visit.lands).host == name else f" at {visit.lands}"
     return f"{host} ({visit.detail})" if visit.detail else host
 
 
@@ -109,6 +118,8 @@ def _mark_of_visit(marks: Marks, visit: Visit) -> tuple[str, str]:
             return marks.level[Level.WEAKENS], STYLES[Level.WEAKENS]
         case Meeting.OPENS:
             return marks.holds, "green"
+        case Meeting.ERROR_PAGE if visit.detail in map(str, LOGIN_WALLS):
+            return marks.level[Level.NOTE], STYLES[Level.NOTE]
         case Meeting.UNKNOWN:
             return marks.unknown, "yellow"
         case Meeting.UNENCRYPTED:

@@ -52,12 +52,14 @@ class ExtensionType(enum.IntEnum):
     PADDING = 21
     ENCRYPT_THEN_MAC = 22
     EXTENDED_MASTER_SECRET = 23
+    COMPRESS_CERTIFICATE = 27
     SESSION_TICKET = 35
     EARLY_DATA = 42
     PSK_KEY_EXCHANGE_MODES = 45
     SUPPORTED_VERSIONS = 43
     COOKIE = 44
     KEY_SHARE = 51
+    ENCRYPTED_CLIENT_HELLO = 0xFE0D
     RENEGOTIATION_INFO = 0xFF01
 
 
@@ -146,6 +148,14 @@ _GROUP_TITLES = {
     Group.MLKEM768: "ML-KEM-768",
     Group.MLKEM1024: "ML-KEM-1024",
 }
+
+
+def extension_name(extension: int) -> str:
+    """``status_request`` for 5; an unknown code point as ``extension 57``."""
+    try:
+        return ExtensionType(extension).name.lower()
+    except ValueError:
+        return f"extension {extension}"
 
 
 def group_name(group: int) -> str:

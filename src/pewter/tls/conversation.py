@@ -54,7 +54,6 @@ from .schedule import (
 from .shares import KeyShare, make_share
 from .suites import suite_name, table
 
-MAX_CERTIFICATES = 32
 _FATAL = 2
 
 ConversationAnswer = Handshake | Alert | Ended | NotTls
@@ -101,6 +100,8 @@ class Conversation:
         self._protection: RecordProtection | None = None
         self._retried = False
         self._message: CertificateMessage | None = None
+        self._certificate_octets = 0
+        self._wants_client_certificate = False
         self._staple: bytes | None = None
         self._timestamps: bytes | None = None
         self._proof = Proof.NOT_GIVEN
@@ -316,9 +317,9 @@ class Conversation:
                     if extension.type == ExtensionType.ALPN:
                         self._alpn = read_alpn(extension.body)
             case HandshakeType.CERTIFICATE_REQUEST:
-                pass  # a server that would like a client certificate; it sends its own all the same
+                self._wants_client_certificate = True  # it sends its own all the same
             case HandshakeType.CERTIFICATE:
-                self._keep(read_certificate_1_3(body))
+                self._keep(read_certificate_1_3(body), len(body))
             case HandshakeType.CERTIFICATE_VERIFY if self._message is not None:
                 self._scheme, signature = read_certificate_verify(body)
                 hashed = digest(suite_hash(self._server_hello.cipher_suite), self._transcript)
@@ -336,7 +337,7 @@ class Conversation:
         assert self._server_hello is not None
         match message_type:
             case HandshakeType.CERTIFICATE:
-                self._keep(read_certificate(body))
+                self._keep(read_certificate(body), len(body))
             case HandshakeType.CERTIFICATE_STATUS:
                 self._staple = read_certificate_status(body)
             case HandshakeType.SERVER_KEY_EXCHANGE if self._message is not None:
@@ -348,20 +349,18 @@ class Conversation:
                 content = self._hello.random + self._server_hello.random + exchange.params
                 self._proof = verify_proof(self._message.chain[0], exchange.scheme, exchange.signature, content)
             case HandshakeType.CERTIFICATE_REQUEST:
-                pass
+                self._wants_client_certificate = True
             case HandshakeType.SERVER_HELLO_DONE if self._message is not None:
                 self._conclude()
             case _:
                 raise DecodeError("handshake", 0, f"message type {message_type} out of turn")
 
-    def _keep(self, message: CertificateMessage) -> None:
+    def _keep(self, message: CertificateMessage, octets: int) -> None:
         if self._message is not None:
             raise DecodeError("Certificate", 0, "a second one in one exchange")
         if not message.chain:
             raise DecodeError("Certificate", 0, "a list without any certificate")
-        if len(message.chain) > MAX_CERTIFICATES:
-            raise DecodeError("Certificate", 0, f"{len(message.chain)} certificates; the limit is {MAX_CERTIFICATES}")
-        self._message = message
+        self._message, self._certificate_octets = message, octets
         self._staple = message.staple
         self._timestamps = message.signed_timestamps or self._timestamps
         self.certificates = {fingerprint(der): der for der in message.chain}
@@ -381,6 +380,8 @@ class Conversation:
             proof=self._proof,
             hello_retry=self._retried,
             extensions=self._extensions,
+            certificate_octets=self._certificate_octets,
+            wants_client_certificate=self._wants_client_certificate,
             downgrade_sentinel=self._server_hello.has_downgrade_sentinel,
             unconforming=tuple(self._unconforming),
         )

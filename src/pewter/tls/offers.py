@@ -64,6 +64,17 @@ def cipher_suites(versions: tuple[int, ...]) -> tuple[int, ...]:
 GREASE = (0x0A0A, 0x1A1A, 0x2A2A, 0x3A3A, 0x4A4A)
 """Values that nobody may ever use, for a suite, a group, a version, an extension and a scheme (RFC 8701)."""
 
+_ECH_GREASE = b"\x00\x00\x01\x00\x01\x2a" + vector(bytes(range(32)), 2) + vector(bytes(176), 2)
+"""An encrypted hello that is none, as browsers send to servers of which they know no key (RFC 9849 section 6.2)."""
+
+OPTIONAL_EXTENSIONS = (
+    ExtensionType.STATUS_REQUEST,
+    ExtensionType.ALPN,
+    ExtensionType.SIGNED_CERTIFICATE_TIMESTAMP,
+    ExtensionType.EXTENDED_MASTER_SECRET,
+)
+"""Of our first hello: what a server that ends it may mind."""
+
 EMPTY_RENEGOTIATION_INFO_SCSV = 0x00FF
 FALLBACK_SCSV = 0x5600
 LARGE_HELLO_OCTETS = 3000
@@ -89,7 +100,7 @@ def make_hello(
     if max(offer.versions) == Version.SSL_3_0:
         suites = (*suites, EMPTY_RENEGOTIATION_INFO_SCSV)  # SSL 3.0 has no extensions
     else:
-        extensions = tuple(_extensions(offer, shares, cookie))
+        extensions = tuple(each for each in _extensions(offer, shares, cookie) if each.type not in offer.without)
     return ClientHello(
         random=random,
         legacy_version=min(max(offer.versions), int(Version.TLS_1_2)),
@@ -127,7 +138,12 @@ def _extensions(offer: Offer, shares: Sequence[KeyShare], cookie: bytes | None) 
         yield Extension(ExtensionType.EXTENDED_MASTER_SECRET, b"")
     if rich and not with_tls_1_3:
         yield Extension(ExtensionType.ENCRYPT_THEN_MAC, b"")
+    if (rich and not with_tls_1_3) or "browser" in offer.options:
         yield Extension(ExtensionType.SESSION_TICKET, b"")
+    if "browser" in offer.options:
+        yield Extension(ExtensionType.ENCRYPTED_CLIENT_HELLO, _ECH_GREASE)
+    if "compressed" in offer.options:
+        yield Extension(ExtensionType.COMPRESS_CERTIFICATE, b"\x02\x00\x02")
     if with_tls_1_3:
         versions = (GREASE[2], *offer.versions) if grease else offer.versions
         yield Extension(ExtensionType.SUPPORTED_VERSIONS, vector(uint16s(versions), 1))

@@ -106,7 +106,7 @@ class MessageReader:
             return None
         length = int.from_bytes(self._pending[1:4], "big")
         if length > MAX_MESSAGE:
-            raise DecodeError("handshake message", 1, f"a message of {length} octets; the limit is {MAX_MESSAGE}")
+            raise DecodeError("handshake message", 1, f"a message of {length:,} octets; browsers stop at about 100 KB")
         if len(self._pending) < 4 + length:
             return None
         message = self._pending[0], bytes(self._pending[4 : 4 + length])

@@ -1,5 +1,6 @@
 """Key shares: one ephemeral private key a group (RFC 8446 section 4.2.8)."""
 
+import secrets
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -16,6 +17,9 @@ _CURVES: dict[int, type[ec.EllipticCurve]] = {
     Group.SECP384R1: ec.SECP384R1,
     Group.SECP521R1: ec.SECP521R1,
 }
+
+
+_ML_KEM_MODULUS = 3329
 
 
 @dataclass(frozen=True)
@@ -38,6 +42,8 @@ def make_share(group: int) -> KeyShare:
         return _share_of_x448(x448.X448PrivateKey.generate())
     if group in _CURVES:
         return _share_of_curve(group, ec.generate_private_key(_CURVES[group]()))
+    if group == Group.X25519MLKEM768:
+        return _half_share_of_hybrid()
     raise ValueError(f"no key share for group 0x{group:04X}")
 
 
@@ -61,6 +67,20 @@ def _share_of_x448(private: x448.X448PrivateKey) -> KeyShare:
             raise DecodeError("key_share", 0, "no X448 public key") from exc
 
     return KeyShare(Group.X448, private.public_key().public_bytes_raw(), agree)
+
+
+def _half_share_of_hybrid() -> KeyShare:
+    """A share of X25519MLKEM768 as browsers send it, for hellos that end at ServerHello: nobody holds its secret.
+
+    An encapsulation key is any 768 coefficients below the modulus, 12 bits each, and 32 octets of seed (FIPS 203).
+    """
+    coefficients = [secrets.randbelow(_ML_KEM_MODULUS) for _ in range(768)]
+    packed = sum(each << 12 * position for position, each in enumerate(coefficients)).to_bytes(1152, "little")
+
+    def agree(peer: bytes) -> bytes:
+        raise DecodeError("key_share", 0, "a share without its secret")
+
+    return KeyShare(Group.X25519MLKEM768, packed + secrets.token_bytes(32) + secrets.token_bytes(32), agree)
 
 
 def _share_of_curve(group: int, private: ec.EllipticCurvePrivateKey) -> KeyShare:

@@ -5,17 +5,24 @@ lives as long as one journey and never leaves the process.
 """
 
 import datetime
+import enum
 import re
-from collections.abc import Callable
 from dataclasses import dataclass
 
 from pewter.evidence import is_ip_address
 
 from .fields import IgnoredField
+from .suffixes import registrable_domain
 from .urls import Url
 
 MAX_NAME_AND_VALUE = 4096
 MAX_ATTRIBUTE_VALUE = 1024
+MAX_ATTRIBUTES = 60
+"""Of one cookie that are read apart."""
+
+MAX_SET = 300
+"""Set-Cookie fields of one answer that are read."""
+
 MAX_COOKIES = 180
 """Cookies that one journey keeps; browsers stop near this for one site."""
 
@@ -23,7 +30,7 @@ LONGEST_LIFE = datetime.timedelta(days=400)
 """User agents cap every lifetime at this."""
 
 _CONTROLS = re.compile(r"[\x00-\x08\x0a-\x1f\x7f]")
-_MAX_AGE = re.compile(r"-?[0-9]+\Z")
+_MAX_AGE = re.compile(r"-?[0-9]++\Z")
 _PREFIX = re.compile(r"__(?:Host|Secure)-", re.IGNORECASE)
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 
@@ -45,10 +52,46 @@ class Cookie:
     life: datetime.timedelta | None = None
     """None for a cookie that ends with the browser's session; capped at LONGEST_LIFE."""
 
+    dropped_by: str = ""
+    """The one browser that keeps no such cookie; empty where all keep it."""
+
+    @property
+    def is_capped(self) -> bool:
+        """It asked for a life of LONGEST_LIFE or more."""
+        return self.life == LONGEST_LIFE
+
+    @property
+    def deletes(self) -> bool:
+        """It has expired already: that is how a server deletes a cookie."""
+        return self.life is not None and self.life <= datetime.timedelta()
+
+    @property
+    def key(self) -> tuple[str, str, bool, str]:
+        """What a later cookie replaces it by."""
+        return self.name, self.domain, self.host_only, self.path
+
     def goes_to(self, url: Url) -> bool:
         """Whether the user agent sends it to ``url``."""
         host_matches = url.host == self.domain if self.host_only else domain_matches(url.host, self.domain)
         return host_matches and path_matches(url.path, self.path) and (url.is_https or not self.secure)
+
+
+class RefusalKind(enum.Enum):
+    """Which rule of user agents a cookie breaks."""
+
+    OVER_HTTP = "Secure over http"
+    NONE_NOT_SECURE = "SameSite=None without Secure"
+    PREFIX = "name prefix"
+    OTHER = "other"
+
+
+@dataclass(frozen=True, slots=True)
+class IgnoredCookie(IgnoredField):
+    """A Set-Cookie of which user agents keep nothing."""
+
+    kind: RefusalKind = RefusalKind.OTHER
+    kept_by: str = ""
+    """The one browser that keeps it all the same."""
 
 
 def mask_set_cookie(value: str) -> str:
@@ -67,40 +110,34 @@ def mask_set_cookie(value: str) -> str:
     return f"{name}{equals}{prefix}{masked}{semicolon}{attributes}"
 
 
-def read_set_cookie(
-    value: str, url: Url, is_public_suffix: Callable[[str], bool], at: datetime.datetime
-) -> Cookie | IgnoredField:
+def read_set_cookie(value: str, url: Url, at: datetime.datetime) -> Cookie | IgnoredCookie:
     """Read one Set-Cookie field value that came from ``url`` at ``at``.
 
-    The result is IgnoredField wherever user agents keep nothing of it, with the reason; a cookie that
-    has expired already is one of these (it is how a server deletes one).
+    The result is IgnoredCookie wherever user agents keep nothing of it, with the reason; a cookie that
+    has expired already :attr:`~Cookie.deletes` the one that is kept.
     """
     if _CONTROLS.search(value):
-        return IgnoredField("a control character")
-    pair, *attributes = value.split(";")
+        return IgnoredCookie("a control character")
+    pair, *attributes = value.split(";", MAX_ATTRIBUTES)
     name, equals, content = (part.strip(" \t") for part in pair.partition("="))
     if not equals:
         name, content = "", name
     if not name and not content:
-        return IgnoredField("name and value are empty")
+        return IgnoredCookie("name and value are empty")
     if "\t" in name or "\t" in content:
-        return IgnoredField("a tab in name or value")
+        return IgnoredCookie("a tab in name or value", kept_by="" if "\t" in name else "Firefox")
     if len(name) + len(content) > MAX_NAME_AND_VALUE:
-        return IgnoredField(f"name and value are over {MAX_NAME_AND_VALUE} octets")
+        return IgnoredCookie(f"name and value are over {MAX_NAME_AND_VALUE} octets")
     given = read_attributes(attributes)
-    life = _read_life(given, at)
-    if life is not None and life <= datetime.timedelta():
-        return IgnoredField("it has expired already")
-    cookie = _with_scope(Cookie(name, content, url.host, True, "", "secure" in given), given, url, is_public_suffix)
-    if isinstance(cookie, IgnoredField):
-        return cookie
-    refusal = _why_refused(cookie, given, url)
-    if refusal is not None:
-        return IgnoredField(refusal)
-    return Cookie(
-        name, content, cookie.domain, cookie.host_only, cookie.path, cookie.secure,
-        "httponly" in given, given.get("samesite"), life,
+    scope = _read_scope(given, url)
+    if isinstance(scope, str):
+        return IgnoredCookie(scope)
+    domain, host_only, path = scope
+    cookie = Cookie(
+        name, content, domain, host_only, path, "secure" in given, "httponly" in given, given.get("samesite"),
+        _read_life(given, at), "Firefox" if equals and not name else "",
     )  # fmt: skip
+    return _refusal(cookie, given, url) or cookie
 
 
 def read_attributes(attributes: list[str]) -> dict[str, str]:
@@ -113,40 +150,46 @@ def read_attributes(attributes: list[str]) -> dict[str, str]:
     return given
 
 
-def _with_scope(
-    cookie: Cookie, given: dict[str, str], url: Url, is_public_suffix: Callable[[str], bool]
-) -> Cookie | IgnoredField:
+def _read_scope(given: dict[str, str], url: Url) -> tuple[str, bool, str] | str:
+    """Domain, whether it is the host alone, and path; or why the Domain is refused."""
     path = given.get("path", "")
     if not path.startswith("/"):
         path = default_path(url.path)
-    domain = given.get("domain", "").removeprefix(".").lower()
-    host_only = not domain
-    if domain and domain != url.host:
-        if not domain_matches(url.host, domain):
-            return IgnoredField(f"Domain {domain} does not match {url.host}")
-        if is_public_suffix(domain):
-            return IgnoredField(f"Domain {domain} is a public suffix")
-    elif domain and is_public_suffix(domain):
-        host_only = True
-    return Cookie(cookie.name, cookie.value, domain or url.host, host_only, path, cookie.secure)
+    attribute = given.get("domain", "").lower()
+    domain = attribute.removeprefix(".")
+    if not attribute:
+        return url.host, True, path
+    if not domain:
+        return "Domain names no host"
+    own = registrable_domain(url.host)
+    if domain == url.host:
+        return domain, own is None, path  # of a public suffix, and of an address, only the host itself
+    if not domain_matches(url.host, domain):
+        return f"Domain {domain} does not match {url.host}"
+    if own is None or not domain_matches(domain, own):
+        return f"Domain {domain} is a public suffix, or above that of {url.host}"
+    return domain, False, path
 
 
-def _why_refused(cookie: Cookie, given: dict[str, str], url: Url) -> str | None:
+def _refusal(cookie: Cookie, given: dict[str, str], url: Url) -> IgnoredCookie | None:
     if cookie.secure and not url.is_https:
-        return "Secure in a plain http answer"
+        return IgnoredCookie("Secure in a plain http answer", RefusalKind.OVER_HTTP)
     if given.get("samesite", "").lower() == "none" and not cookie.secure:
-        return "SameSite=None without Secure"
+        return IgnoredCookie("SameSite=None without Secure", RefusalKind.NONE_NOT_SECURE)
     prefix = (cookie.name or cookie.value).lower()
     if not prefix.startswith(("__secure-", "__host-")):
         return None
     if not cookie.name:
-        return "no name, and a value that begins like a name prefix"
+        return IgnoredCookie("no name, and a value that begins like a name prefix", RefusalKind.PREFIX)
     if not cookie.secure:
-        return f"the prefix {cookie.name[: prefix.index('-') + 1]} without Secure"
+        words = f"the prefix {cookie.name[: prefix.index('-') + 1]} without Secure"
+        return IgnoredCookie(words, RefusalKind.PREFIX)
     if prefix.startswith("__host-") and given.get("domain"):
-        return "the prefix __Host- with Domain"
+        return IgnoredCookie("the prefix __Host- with Domain", RefusalKind.PREFIX)
     if prefix.startswith("__host-") and given.get("path") != "/":
-        return "the prefix __Host- without Path=/"
+        return IgnoredCookie(
+            "the prefix __Host- without Path=/", RefusalKind.PREFIX, kept_by="Firefox" if cookie.path == "/" else ""
+        )
     return None
 
 
@@ -205,20 +248,21 @@ def default_path(request_path: str) -> str:
 
 
 class CookieJar:
-    """The cookies of one journey."""
+    """The cookies of one journey, or of what is set in one answer."""
 
-    def __init__(self, is_public_suffix: Callable[[str], bool]) -> None:
-        self._is_public_suffix = is_public_suffix
+    def __init__(self) -> None:
         self._cookies: dict[tuple[str, str, bool, str], Cookie] = {}
 
     def take(self, set_cookie_values: tuple[str, ...], url: Url, at: datetime.datetime) -> None:
-        """Keep what a user agent would keep of an answer from ``url``."""
-        for value in set_cookie_values:
-            cookie = read_set_cookie(value, url, self._is_public_suffix, at)
-            if isinstance(cookie, Cookie) and len(self._cookies) < MAX_COOKIES:
-                if not url.is_https and self._has_secure_twin(cookie):
-                    continue
-                self._cookies[cookie.name, cookie.domain, cookie.host_only, cookie.path] = cookie
+        """Keep what a user agent would keep of an answer from ``url``; the first MAX_SET of them are read."""
+        for value in set_cookie_values[:MAX_SET]:
+            cookie = read_set_cookie(value, url, at)
+            if not isinstance(cookie, Cookie) or (not url.is_https and self._has_secure_twin(cookie)):
+                continue
+            if cookie.deletes:
+                self._cookies.pop(cookie.key, None)
+            elif cookie.key in self._cookies or len(self._cookies) < MAX_COOKIES:
+                self._cookies[cookie.key] = cookie
 
     def _has_secure_twin(self, cookie: Cookie) -> bool:
         """A plain http answer may not overwrite a Secure cookie of the same name whose scope overlaps."""

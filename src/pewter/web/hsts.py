@@ -42,7 +42,7 @@ def read_sts(value: str) -> StrictTransportSecurity | IgnoredField:
     while position < len(value):
         match = _DIRECTIVE.match(value, position)
         if match is None:
-            return IgnoredField(f"no directive at character {position}")
+            return IgnoredField(f"{value[position : position + 40].strip()!r} is no directive")
         position = match.end()
         if match["name"] is None:
             continue  # "; ;" conforms: the grammar makes each directive optional
@@ -54,6 +54,8 @@ def read_sts(value: str) -> StrictTransportSecurity | IgnoredField:
     if directives.get("includesubdomains") is not None:
         # Section 6.1.2 makes it valueless, and browsers drop the field that gives it a value.
         return IgnoredField("includeSubDomains is given a value")
+    if directives.get("max-age") is None:
+        return IgnoredField("it has no max-age" if "max-age" not in directives else "max-age has no value")
     max_age = (directives.get("max-age") or "").strip('"')
     if not _DELTA_SECONDS.fullmatch(max_age):
         return IgnoredField(f"max-age is {max_age[:40]!r}, not a count of seconds")

@@ -12,7 +12,10 @@ class Treatment(enum.Enum):
 
     BLOCKED = "blocked"
     UPGRADED = "upgraded"
-    """Asked for over https; where that fails it is missing.  By an IP address it is shown, with a warning."""
+    """Asked for over https; where that fails it is missing."""
+
+    WARNED = "shown unencrypted"
+    """By an IP address: asked for over http, with a warning, in Chromium; Firefox upgrades it."""
 
     FINE = "fine"
     """Not fetched with the page, a local address, or rewritten by upgrade-insecure-requests."""
@@ -26,15 +29,21 @@ def treatment_of(reference: Reference, *, upgrades_requests: bool) -> Treatment:
     """Whether a browser blocks or upgrades what a page on https refers to."""
     if reference.use in NOT_FETCHED or upgrades_requests or _is_local(reference.url):
         return Treatment.FINE
-    return Treatment.UPGRADED if reference.use in UPGRADABLE else Treatment.BLOCKED
+    if reference.use not in UPGRADABLE:
+        return Treatment.BLOCKED
+    return Treatment.WARNED if is_ip_address(_host(reference.url)) else Treatment.UPGRADED
+
+
+def _host(text: str) -> str:
+    try:
+        return read_url(text.replace("ws:", "http:", 1)).host
+    except InvalidUrl:
+        return ""
 
 
 def _is_local(text: str) -> bool:
     """Potentially trustworthy all the same (W3C Secure Contexts section 3.1)."""
-    try:
-        host = read_url(text.replace("ws:", "http:", 1)).host
-    except InvalidUrl:
-        return False
+    host = _host(text)
     if is_ip_address(host):
         return host.startswith("127.") or host == "::1"
     return host == "localhost" or host.endswith(".localhost")

@@ -1,67 +1,70 @@
 """Reading an HTML page for its URLs, as browsers find them (HTML, W3C Mixed Content level 2).
 
-A real HTML parser (selectolax) builds the tree; where a URL can stand, and what a browser does with
-it, is decided here.  What stands in ``noscript`` and ``template`` is no part of a shown page.
+Tags come from :mod:`.markup`; where a URL can stand, and what a browser does with it, is decided here.  What stands
+in ``noscript`` and ``template`` is no part of a shown page; a ``srcdoc`` is a page of its own within it.
 """
 
 import hashlib
 import html
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
+from dataclasses import dataclass, field
 
-from selectolax.lexbor import LexborHTMLParser, LexborNode
+import webencodings
 
 from pewter.evidence import Move, Page, Reference, Statement, Use
 
-from .debug_pages import debug_signs
-from .style_sheets import urls_in_style
-from .urls import InvalidUrl, Url, read_location, resolve, split_reference
+from .debug_pages import debug_signs, versions_named
+from .markup import EndTag, StartTag, read_markup
+from .refresh import read_refresh
+from .style_sheets import may_hold_plain_urls, urls_in_style
+from .urls import InvalidUrl, Url, read_url, resolve
 
 MAX_REFERENCES = 2000
 MAX_LINKS = 400
-MAX_DEPTH = 2000
+MAX_STATEMENTS = 400
+MAX_SRCDOC_DEPTH = 3
+MAX_URLS = 10_000
+"""Different URLs of one page that are resolved."""
+
+MAX_RESOLVED = 16 << 20
+"""Characters of references and their bases that are resolved for one page: a long base counts for each link."""
+
+MAX_STYLE_TEXT = 1 << 18
+"""Characters of all styles within one page that are read."""
+
+MAX_CANDIDATES = 200
+"""Of one ``srcset``."""
+
 _PLAIN = ("http://", "ws://")
 
-_NOSCRIPT = re.compile(r"<noscript\b.*?(?:</noscript\s*>|\Z)", re.DOTALL | re.IGNORECASE)
-_TAG = re.compile(r"<(/?)([A-Za-z][A-Za-z0-9-]{0,40})")
-_NEVER_DEEP = frozenset(
-    (
-        *("area", "base", "br", "col", "embed", "hr", "img", "input", "link", "meta", "source", "track", "wbr"),  # void
-        *(
-            "p",
-            "li",
-            "td",
-            "th",
-            "tr",
-            "dt",
-            "dd",
-            "option",
-            "tbody",
-            "thead",
-            "tfoot",
-            "optgroup",
-        ),  # end by themselves
-        *("path", "circle", "rect", "line", "use", "image", "polygon", "g", "stop"),  # drawn without end tags
-    )
+_SITEMAP_LOCATION = re.compile(r"<loc>\s{0,20}+([^<\s]{1,2000}+)", re.IGNORECASE)
+_CHARSET = re.compile(r"charset\s{0,20}+=\s{0,20}+[\"']?([A-Za-z0-9_:.-]{1,40})", re.IGNORECASE)
+_CANDIDATE = re.compile(r"[\s,]*+(\S++)")
+_ASSIGNS_LOCATION = (
+    r"(?:window\.|document\.|self\.|top\.)?location(?:\.href)?\s{0,9}+=\s{0,9}+[\"']([^\"'\s]{1,2000}+)[\"']"
+    r"|(?:window\.|document\.|self\.|top\.)?location\.(?:replace|assign)\(\s{0,9}+[\"']([^\"'\s]{1,2000}+)[\"']"
 )
-
-_SITEMAP_LOCATION = re.compile(r"<loc>\s{0,20}([^<\s]{1,2000}+)", re.IGNORECASE)
-_CHARSET = re.compile(r"charset\s*=\s*[\"']?([A-Za-z0-9_:.-]{1,40})", re.IGNORECASE)
-_REFRESH = re.compile(r"""\s*[0-9.]*\s*[;,]?\s*(?:url\s*=\s*)?["']?([^"'>\s]+)""", re.IGNORECASE)
-_REFRESH_AT_ONCE = re.compile(r"\s*([0-9]*)(?:\.[0-9]*)?\s*[;,]")
-_SCRIPT_MOVE = re.compile(
-    r"""(?:window\.|document\.|self\.|top\.)?location(?:\.href)?\s*=\s*["']([^"'\s]{1,2000})["']"""
-    r"""|location\.(?:replace|assign)\(\s*["']([^"'\s]{1,2000})["']"""
-)
+_SCRIPT_MOVE = re.compile(_ASSIGNS_LOCATION)
+_STATEMENT_BEFORE = re.compile(r"(?:\A|[;\n])\s{0,200}+\Z|(?:\A|\n)\s{0,200}+(?:<!--|//<!\[CDATA\[)\s{0,200}+\Z")
 _SCRIPT_FETCH = re.compile(
-    r"""(?:\bfetch\(\s*|\bnew\s+(?:WebSocket|EventSource|Worker|SharedWorker)\(\s*|\.open\(\s*["'][A-Z]+["']\s*,\s*"""
-    r"""|\bimport\(\s*|\bimportScripts\(\s*|\bsendBeacon\(\s*)["'`]((?:http|ws)://[^"'`\s]{1,2000})["'`]"""
+    r"""(?:\bfetch\(\s{0,99}+|\bnew\s{1,99}+(?:WebSocket|EventSource|Worker|SharedWorker)\(\s{0,99}+"""
+    r"""|\.open\(\s{0,99}+["'][A-Z]{1,20}["']\s{0,99}+,\s{0,99}+"""
+    r"""|\bimport\(\s{0,99}+|\bimportScripts\(\s{0,99}+|\bsendBeacon\(\s{0,99}+)"""
+    r"""["'`]((?:http|ws)://[^"'`\s]{1,2000}+)["'`]"""
 )
-_DATA_SCRIPTS = ("application/ld+json", "application/json", "text/template", "text/html", "text/x-template")
+_LONGEST_MOVING_SCRIPT = 2000
+"""Characters: a longer script does more than move on."""
+
+_SCRIPT_TYPES = frozenset(
+    f"{kind}/{language}"
+    for kind in ("text", "application")
+    for language in ("javascript", "ecmascript", "x-javascript", "x-ecmascript")
+) | frozenset(f"text/{name}" for name in ("jscript", "livescript", *(f"javascript1.{minor}" for minor in range(6))))
+"""JavaScript MIME type essence matches (WHATWG MIME Sniffing section 4.6): any other type is a block of data."""
 
 # Elements whose one attribute is fetched: tag, attribute, use.
 _FETCHED: dict[str, tuple[tuple[str, Use], ...]] = {
-    "script": (("src", Use.SCRIPT),),
     "iframe": (("src", Use.FRAME),),
     "frame": (("src", Use.FRAME),),
     "embed": (("src", Use.PLUGIN),),
@@ -89,75 +92,56 @@ _FEEDS = ("application/rss+xml", "application/atom+xml", "application/feed+json"
 
 
 def decode_page(octets: bytes, content_type: str) -> str:
-    """Text of a page: byte order mark, then the field's charset, then a meta in its first 1,024 octets, then UTF-8."""
-    for mark, encoding in ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16-le"), (b"\xfe\xff", "utf-16-be")):
-        if octets.startswith(mark):
-            return octets[len(mark) :].decode(encoding, "replace")
-    match = _CHARSET.search(content_type) or _CHARSET.search(octets[:1024].decode("latin-1"))
-    try:
-        return octets.decode(match[1] if match else "utf-8", "replace")
-    except LookupError:
-        return octets.decode("utf-8", "replace")
+    """Text of a page: byte order mark, then the field's charset, then a meta in its first 1,024 octets, then UTF-8.
+
+    Labels are those of the WHATWG Encoding standard alone: one that it does not know counts as UTF-8.
+    """
+    match = _CHARSET.search(content_type[:1000]) or _CHARSET.search(octets[:1024].decode("latin-1"))
+    encoding = webencodings.lookup(match[1]) if match is not None else None
+    text, _ = webencodings.decode(octets, encoding or webencodings.UTF8)
+    return str(text)
 
 
 def read_page(octets: bytes, url: Url, content_type: str = "", *, truncated: bool = False) -> Page:
-    """Read an HTML page that came from ``url``; never raises, whatever the octets are."""
+    """Read an HTML page that came from ``url``; never raises, whatever the octets are, in time linear in them."""
     text = decode_page(octets, content_type)
-    # With scripting on, as in browsers, what stands in noscript is text; the parser knows no scripting.
-    shown = _without_deep_end(_NOSCRIPT.sub(" ", text))
-    reader = _PageReader(LexborHTMLParser(shown), url)
-    reader.read()
+    reader = _PageReader(url)
+    reader.read(text)
+    found = reader.found
     return Page(
         url=str(url),
         sha256=hashlib.sha256(octets).hexdigest(),
         octets=len(octets),
-        truncated=truncated,
-        title=reader.title[:200],
-        references=tuple(dict.fromkeys(reader.references))[:MAX_REFERENCES],
-        statements=tuple(dict.fromkeys(reader.statements)),
-        moves=tuple(dict.fromkeys(reader.moves)),
-        upgrades_requests=reader.upgrades_requests,
-        style_sheets=tuple(dict.fromkeys(reader.style_sheets)),
-        inner_links=tuple(dict.fromkeys(reader.inner_links))[:MAX_LINKS],
+        truncated=truncated or reader.is_exhausted,
+        title=found.title[:200],
+        references=tuple(found.references)[:MAX_REFERENCES],
+        statements=tuple(found.statements),
+        moves=tuple(found.moves),
+        upgrades_requests=found.upgrades_requests,
+        style_sheets=tuple(found.style_sheets),
+        inner_links=tuple(found.inner_links)[:MAX_LINKS],
         debug_signs=debug_signs(text),
+        versions=versions_named(text),
     )
-
-
-def _without_deep_end(text: str) -> str:
-    """The page up to where its elements are nested deeper than any honest page's.
-
-    The parser's time grows with the square of the depth: 100,000 nested elements took it 45 s.
-    """
-    depth = 0
-    for match in _TAG.finditer(text):
-        if match[2].lower() in _NEVER_DEEP:
-            continue
-        depth = max(depth - 1, 0) if match[1] else depth + 1
-        if depth > MAX_DEPTH:
-            return text[: match.start()]
-    return text
 
 
 def read_style_sheet(octets: bytes, url: Url, *, truncated: bool = False) -> Page:
     """Read a style sheet for its URLs."""
-    found = []
-    for raw, use, place in urls_in_style(octets.decode("utf-8", "replace")):
-        resolved = _resolve(raw, str(url))
-        if resolved is not None and resolved.startswith(_PLAIN):
-            found.append(Reference(resolved, use, place))
+    reader = _PageReader(url)
+    reader.take_style_text(octets.decode("utf-8", "replace"), "")
     return Page(
         url=str(url),
         sha256=hashlib.sha256(octets).hexdigest(),
         octets=len(octets),
-        truncated=truncated,
-        references=tuple(dict.fromkeys(found))[:MAX_REFERENCES],
+        truncated=truncated or reader.is_exhausted,
+        references=tuple(reader.found.references)[:MAX_REFERENCES],
     )
 
 
 def read_sitemap(octets: bytes, url: Url, *, truncated: bool = False) -> Page:
     """The addresses of a sitemap (sitemaps.org protocol) as statements, the first MAX_LINKS of them."""
     locations = _SITEMAP_LOCATION.findall(octets.decode("utf-8", "replace"))[:MAX_LINKS]
-    resolved = (_resolve(html.unescape(text), str(url)) for text in locations)
+    resolved = (resolve(html.unescape(text), str(url)) for text in locations)
     return Page(
         url=str(url),
         sha256=hashlib.sha256(octets).hexdigest(),
@@ -167,192 +151,259 @@ def read_sitemap(octets: bytes, url: Url, *, truncated: bool = False) -> Page:
     )
 
 
-def _resolve(raw: str, base: str) -> str | None:
-    """An absolute URL as text, normalised where it is http or https; None for what is none."""
-    text = raw.strip()
-    if not text or text.startswith("#"):
-        return None
-    reference = resolve(split_reference(base), split_reference(text))
-    scheme = (reference.scheme or "").lower()
-    if scheme in {"http", "https"}:
-        try:
-            return str(read_location(str(reference), read_location(base, _ANY)))
-        except InvalidUrl:
-            return None
-    return str(reference) if scheme in {"ws", "wss"} else None
+@dataclass
+class _Found:
+    """What a page says; each once, in the order of the page."""
 
-
-_ANY = Url("https", "any.example", 443, "/")
+    title: str = ""
+    references: dict[Reference, None] = field(default_factory=dict)
+    statements: dict[Statement, None] = field(default_factory=dict)
+    moves: dict[Move, None] = field(default_factory=dict)
+    style_sheets: dict[str, None] = field(default_factory=dict)
+    inner_links: dict[str, None] = field(default_factory=dict)
+    upgrades_requests: bool = False
 
 
 class _PageReader:
-    def __init__(self, tree: LexborHTMLParser, url: Url) -> None:
-        self._tree = tree
+    def __init__(self, url: Url, base: str | None = None, depth: int = 0) -> None:
         self._url = url
-        self._base = str(url)
-        self.title = ""
-        self.references: list[Reference] = []
-        self.statements: list[Statement] = []
-        self.moves: list[Move] = []
-        self.style_sheets: list[str] = []
-        self.inner_links: list[str] = []
-        self.upgrades_requests = False
+        self._base = base or str(url)
+        self._depth = depth
+        """How deep in srcdoc frames it stands."""
 
-    def read(self) -> None:
-        root = self._tree.root
-        if root is None:
-            return
-        base = self._tree.css_first("base[href]")
-        if base is not None and (resolved := _resolve(_attribute(base, "href"), self._base)) is not None:
+        self._picture_sources = 0
+        self._open: dict[str, bool] = {"picture": False, "audio": False, "video": False}
+        self._resolved = 0
+        self._known: dict[str, str | None] = {}
+        """What was resolved already: templates repeat themselves."""
+
+        self._style_read = 0
+        self.found = _Found()
+        self.is_exhausted = False
+        """A bound was reached: the page holds more."""
+
+    def read(self, text: str) -> None:
+        tags = list(read_markup(text))
+        base = next((tag for tag in tags if isinstance(tag, StartTag) and tag.name == "base" and tag.get("href")), None)
+        if base is not None and not self._depth and (resolved := self._resolve(base.get("href"))) is not None:
             self._base = resolved
-            self.statements.append(Statement("base", resolved))
-        title = self._tree.css_first("head > title")
-        self.title = title.text(strip=True) if title is not None else ""
-        for node in _shown(root):
-            handle: Callable[[LexborNode], None] | None = getattr(self, f"_take_{node.tag}", None)
-            if handle is not None:
-                handle(node)
-            for attribute, use in _FETCHED.get(node.tag or "", ()):
-                self._refer(_attribute(node, attribute), use, f"{node.tag} {attribute}")
-            if style := _attribute(node, "style"):
-                self._take_style_text(style, "style attribute")
+            self._known = {}
+            self._state("base", resolved)
+        for tag in tags:
+            if isinstance(tag, EndTag):
+                if tag.name in self._open:
+                    self._open[tag.name] = False
+                continue
+            self._take(tag)
+
+    def _take(self, tag: StartTag) -> None:
+        if tag.name in self._open:
+            self._open[tag.name] = True
+            self._picture_sources = 0
+        handle = _HANDLERS.get("img" if tag.name == "image" and not tag.is_foreign else tag.name)
+        if handle is not None:
+            handle(self, tag)
+        for attribute, use in _FETCHED.get(tag.name, ()):
+            self._refer(tag.get(attribute), use, f"{tag.name} {attribute}")
+        if style := tag.get("style"):
+            self.take_style_text(style, "style attribute")
+
+    # Shared by all
+
+    def _resolve(self, raw: str) -> str | None:
+        """Absolute, without fragment; None for what leads to no host, or once the page has had its share of work."""
+        text = raw.strip()
+        if not text or text.startswith("#"):
+            return None
+        if text in self._known:
+            return self._known[text]
+        self._resolved += len(text) + len(self._base)
+        if self._resolved > MAX_RESOLVED or len(self._known) >= MAX_URLS:
+            self.is_exhausted = True
+            return None
+        self._known[text] = resolve(text, self._base)
+        return self._known[text]
 
     def _refer(self, raw: str, use: Use, place: str, *, post: bool = False) -> None:
-        resolved = _resolve(raw, self._base) if raw else None
-        if resolved is not None and resolved.startswith(_PLAIN) and len(self.references) < 2 * MAX_REFERENCES:
-            self.references.append(Reference(resolved, use, place, post))
+        self._refer_to(self._resolve(raw) if raw else None, use, place, post=post)
 
-    def _take_style_text(self, text: str, place: str) -> None:
+    def _refer_to(self, resolved: str | None, use: Use, place: str, *, post: bool = False) -> None:
+        if resolved is None or not resolved.startswith(_PLAIN):
+            return
+        if len(self.found.references) >= MAX_REFERENCES:
+            self.is_exhausted = True
+            return
+        inside = " in srcdoc" if self._depth else ""
+        self.found.references[Reference(resolved, use, place + inside, post)] = None
+
+    def _state(self, kind: str, url: str | None) -> None:
+        if url is not None and not self._depth and len(self.found.statements) < MAX_STATEMENTS:
+            self.found.statements[Statement(kind, url)] = None
+
+    def _move(self, how: str, raw: str, *, certain: bool = True) -> None:
+        resolved = self._resolve(raw)
+        if resolved is not None and not self._depth and len(self.found.moves) < MAX_STATEMENTS:
+            self.found.moves[Move(how, resolved, certain)] = None
+
+    def take_style_text(self, text: str, place: str) -> None:
+        """The URLs of a style; ``place`` says where it stands, if not in a sheet of its own."""
+        if self._base.startswith("https:") and not may_hold_plain_urls(text):
+            return
+        self._style_read += len(text)
+        if self._style_read > MAX_STYLE_TEXT:
+            self.is_exhausted = True
+            return
         for raw, use, where in urls_in_style(text):
-            self._refer(raw, use, place if where.startswith("url()") else where)
+            self._refer(raw, use, place if place and where.startswith("url()") else where)
 
-    def _take_style(self, node: LexborNode) -> None:
-        self._take_style_text(node.text(), "style element")
+    # Elements
 
-    def _take_img(self, node: LexborNode) -> None:
-        in_set = bool(_attribute(node, "srcset")) or _has_sources(node.parent)
-        self._refer(_attribute(node, "src"), Use.IMAGE_SET if in_set else Use.IMAGE, "img src")
-        self._take_srcset(_attribute(node, "srcset"), "img srcset")
+    def _take_title(self, tag: StartTag) -> None:
+        if not tag.is_foreign and not self._depth and not self.found.title:
+            self.found.title = " ".join(tag.content[:1000].split())
 
-    def _take_source(self, node: LexborNode) -> None:
-        self._take_srcset(_attribute(node, "srcset"), "source srcset")
-        if node.parent is not None and node.parent.tag in {"audio", "video"}:
-            self._refer(_attribute(node, "src"), Use.AUDIO_VIDEO, "source src")
+    def _take_style(self, tag: StartTag) -> None:
+        self.take_style_text(tag.content, "style element")
+
+    def _take_img(self, tag: StartTag) -> None:
+        in_set = bool(tag.get("srcset")) or (self._open["picture"] and self._picture_sources > 0)
+        self._refer(tag.get("src"), Use.IMAGE_SET if in_set else Use.IMAGE, "img src")
+        self._take_srcset(tag.get("srcset"), "img srcset")
+
+    def _take_source(self, tag: StartTag) -> None:
+        if self._open["picture"] and tag.get("srcset"):
+            self._picture_sources += 1
+            self._take_srcset(tag.get("srcset"), "source srcset")
+        if self._open["audio"] or self._open["video"]:
+            self._refer(tag.get("src"), Use.AUDIO_VIDEO, "source src")
 
     def _take_srcset(self, text: str, place: str) -> None:
-        for candidate in re.split(r",\s+|,(?=https?:)", text):
-            self._refer(candidate.strip().split(" ")[0].rstrip(","), Use.IMAGE_SET, place)
+        """As HTML section 4.8.4.2.2 splits it: a URL that ends in a comma has no descriptors."""
+        position = 0
+        for _ in range(MAX_CANDIDATES):
+            candidate = _CANDIDATE.match(text, position)
+            if candidate is None:
+                return
+            self._refer(candidate[1].rstrip(","), Use.IMAGE_SET, place)
+            end = candidate.end() if candidate[1].endswith(",") else text.find(",", candidate.end())
+            position = end if end >= 0 else len(text)
+        self.is_exhausted = True
 
-    def _take_input(self, node: LexborNode) -> None:
-        if _attribute(node, "type").lower() == "image":
-            self._refer(_attribute(node, "src"), Use.IMAGE, "input src")
-        self._refer(_attribute(node, "formaction"), Use.FORM, "input formaction")
+    def _take_input(self, tag: StartTag) -> None:
+        if tag.get("type").lower() == "image":
+            self._refer(tag.get("src"), Use.IMAGE, "input src")
+        self._refer(tag.get("formaction"), Use.FORM, "input formaction")
 
-    def _take_button(self, node: LexborNode) -> None:
-        self._refer(_attribute(node, "formaction"), Use.FORM, "button formaction")
+    def _take_button(self, tag: StartTag) -> None:
+        self._refer(tag.get("formaction"), Use.FORM, "button formaction")
 
-    def _take_form(self, node: LexborNode) -> None:
-        post = _attribute(node, "method").lower() == "post"
-        self._refer(_attribute(node, "action"), Use.FORM, "form action", post=post)
+    def _take_form(self, tag: StartTag) -> None:
+        self._refer(tag.get("action"), Use.FORM, "form action", post=tag.get("method").lower() == "post")
 
-    def _take_a(self, node: LexborNode) -> None:
-        raw = _attribute(node, "href")
-        self._refer(raw, Use.LINK, f"{node.tag} href")
-        resolved = _resolve(raw, self._base)
-        if resolved is None or len(self.inner_links) > 4 * MAX_LINKS:
+    def _take_anchor(self, tag: StartTag) -> None:
+        resolved = self._resolve(tag.get("href"))
+        self._refer_to(resolved, Use.LINK, f"{tag.name} href")
+        if resolved is None or self._depth or len(self.found.inner_links) >= MAX_LINKS:
             return
         try:
-            url = read_location(resolved, self._url)
+            url = read_url(resolved)
         except InvalidUrl:
             return
         if url.host == self._url.host and url.target != "/":
-            self.inner_links.append(url.target)
+            self.found.inner_links[url.target] = None
 
-    _take_area = _take_a
-
-    def _take_link(self, node: LexborNode) -> None:
-        raw = _attribute(node, "href")
-        relations = _attribute(node, "rel").lower().split()
-        resolved = _resolve(raw, self._base)
-        for relation in relations:
+    def _take_link(self, tag: StartTag) -> None:
+        relations = tag.get("rel").lower().split()
+        resolved = self._resolve(tag.get("href"))
+        if resolved is None:
+            return
+        for relation in relations[:9]:
             if relation in _LINK_USES:
                 use = _LINK_USES[relation]
                 if use is Use.PRELOAD:
-                    use = _PRELOADED.get(_attribute(node, "as").lower(), use)
-                self._refer(raw, use, f"link rel={relation}")
-        if resolved is None:
-            return
+                    use = _PRELOADED.get(tag.get("as").lower(), use)
+                self._refer_to(resolved, use, f"link rel={relation}")
         if "stylesheet" in relations and resolved.startswith(self._url.origin + "/"):
-            self.style_sheets.append(resolved)
+            self.found.style_sheets[resolved] = None
         if "canonical" in relations:
-            self.statements.append(Statement("canonical", resolved))
+            self._state("canonical", resolved)
         if "alternate" in relations and "stylesheet" not in relations:
-            if _attribute(node, "hreflang"):
-                self.statements.append(Statement("hreflang", resolved))
-            elif _attribute(node, "type").lower() in _FEEDS:
-                self.statements.append(Statement("feed", resolved))
+            if tag.get("hreflang"):
+                self._state("hreflang", resolved)
+            elif tag.get("type").lower() in _FEEDS:
+                self._state("feed", resolved)
 
-    def _take_meta(self, node: LexborNode) -> None:
-        content = _attribute(node, "content")
-        if _attribute(node, "property").lower() == "og:url":
-            resolved = _resolve(content, self._base)
-            if resolved is not None:
-                self.statements.append(Statement("og:url", resolved))
-        equivalent = _attribute(node, "http-equiv").lower()
-        if equivalent == "content-security-policy" and has_upgrade_directive(content):
-            self.upgrades_requests = True
+    def _take_meta(self, tag: StartTag) -> None:
+        content = tag.get("content")
+        if tag.get("property").lower() == "og:url":
+            self._state("og:url", self._resolve(content))
+        equivalent = tag.get("http-equiv").lower()
+        if equivalent == "content-security-policy" and not self._depth and has_upgrade_directive(content):
+            self.found.upgrades_requests = True
         if equivalent == "refresh":
-            self._take_refresh(content)
+            refresh = read_refresh(content)
+            if refresh is not None and refresh.moves_on:
+                self._move("meta refresh", refresh.url)
 
-    def _take_refresh(self, content: str) -> None:
-        at_once = _REFRESH_AT_ONCE.match(content)
-        target = _REFRESH.match(content[at_once.end() :]) if at_once is not None else None
-        if at_once is None or target is None or int(at_once[1][:6] or 0) > 30:
-            return  # a page that shows itself anew, or a slide show
-        resolved = _resolve(target[1], self._base)
-        if resolved is not None:
-            self.moves.append(Move("meta refresh", resolved))
-
-    def _take_script(self, node: LexborNode) -> None:
-        if _attribute(node, "src") or _attribute(node, "type").lower() in _DATA_SCRIPTS:
+    def _take_script(self, tag: StartTag) -> None:
+        if not _is_script(tag):
             return
-        text = node.text()[:200_000]
+        source = tag.get("src") or (tag.get("href") or tag.get("xlink:href") if tag.is_foreign else "")
+        if source:
+            self._refer(source, Use.SCRIPT, "script src")
+            return
+        text = tag.content[:200_000]
         for match in _SCRIPT_FETCH.finditer(text):
             self._refer(match[1], Use.FETCH, "inline script")
-        if len(text) > 2000:
-            return  # a script of that length does more than move on
+        if len(text) > _LONGEST_MOVING_SCRIPT:
+            return
         for match in _SCRIPT_MOVE.finditer(text):
-            resolved = _resolve(match[1] or match[2], self._base)
-            if resolved is not None:
-                self.moves.append(Move("script", resolved))
+            certain = _STATEMENT_BEFORE.search(text[: match.start()]) is not None
+            self._move("script", match[1] or match[2], certain=certain and "{" not in text[: match.start()])
+
+    def _take_iframe(self, tag: StartTag) -> None:
+        if not (inner := tag.get("srcdoc")):
+            return
+        if self._depth >= MAX_SRCDOC_DEPTH:
+            self.is_exhausted = True
+            return
+        frame = _PageReader(self._url, self._base, self._depth + 1)
+        frame._known = self._known  # one base, one share of work
+        frame._resolved, frame._style_read = self._resolved, self._style_read
+        frame.read(inner)
+        self._resolved, self._style_read = frame._resolved, frame._style_read
+        self.found.references |= frame.found.references
+        self.is_exhausted |= frame.is_exhausted
+
+
+_HANDLERS: dict[str, Callable[[_PageReader, StartTag], None]] = {
+    "title": _PageReader._take_title,
+    "style": _PageReader._take_style,
+    "img": _PageReader._take_img,
+    "source": _PageReader._take_source,
+    "input": _PageReader._take_input,
+    "button": _PageReader._take_button,
+    "form": _PageReader._take_form,
+    "a": _PageReader._take_anchor,
+    "area": _PageReader._take_anchor,
+    "link": _PageReader._take_link,
+    "meta": _PageReader._take_meta,
+    "script": _PageReader._take_script,
+    "iframe": _PageReader._take_iframe,
+}
+"""What is done with each element beside fetching one attribute: nothing that a page says picks a method by its name."""
+
+
+def _is_script(tag: StartTag) -> bool:
+    """Whether a browser runs, and so fetches, it: a block of data is left alone (HTML section 4.12.1.1)."""
+    kind = tag.attributes.get("type")
+    if kind is None:
+        language = tag.get("language")
+        kind = f"text/{language}" if language else ""
+    kind = kind.strip("\t\n\f\r ").lower()
+    return kind in _SCRIPT_TYPES or kind in {"", "module"}
 
 
 def has_upgrade_directive(policy: str) -> bool:
     """Whether a Content-Security-Policy value says upgrade-insecure-requests (W3C, its section 3.1)."""
     return any(part.strip().lower() == "upgrade-insecure-requests" for part in re.split(r"[;,]", policy))
-
-
-def _has_sources(parent: LexborNode | None) -> bool:
-    """Whether an image stands in a picture element with sources: then it is chosen from a set."""
-    return parent is not None and parent.tag == "picture" and parent.css_first("source[srcset]") is not None
-
-
-def _attribute(node: LexborNode, name: str) -> str:
-    return node.attributes.get(name) or ""
-
-
-def _shown(root: LexborNode) -> Iterator[LexborNode]:
-    """Element nodes in document order, without what stands in noscript or template; no recursion."""
-    stack = [root]
-    while stack:
-        node = stack.pop()
-        yield node
-        if node.tag in {"noscript", "template"}:
-            continue
-        children = []
-        child = node.child
-        while child is not None:
-            if child.tag and not child.tag.startswith("-"):
-                children.append(child)
-            child = child.next
-        stack.extend(reversed(children))

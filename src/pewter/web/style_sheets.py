@@ -1,30 +1,55 @@
-"""URLs in CSS: ``url()``, ``@import`` and fonts (CSS Syntax, CSS Fonts)."""
+"""URLs in CSS: ``url()``, ``@import``, ``image-set()`` and fonts (CSS Syntax, CSS Fonts, CSS Images)."""
 
-import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+
+import tinycss2
+from tinycss2.ast import AtKeywordToken, FunctionBlock, LiteralToken, Node, StringToken, URLToken
 
 from pewter.evidence import Use
 
-_COMMENT = re.compile(r"/\*.*?(?:\*/|\Z)", re.DOTALL)
-_AT_FONT_FACE = re.compile(r"@font-face\s*\{[^}]*\}?", re.IGNORECASE)
-_IMPORT = re.compile(r"""@import\s+(?:url\(\s*)?["']?([^"')\s;]+)""", re.IGNORECASE)
-_URL = re.compile(
-    r"""url\(\s{0,20}+(?:"([^"]{0,5000}+)"|'([^']{0,5000}+)'|([^)("'\s]{0,5000}+))\s{0,20}+\)""", re.IGNORECASE
-)
+MAX_STYLE = 1 << 18
+"""Characters of one style sheet that are read."""
+
+_IN_STYLE = "url() in a style"
+
+
+def may_hold_plain_urls(text: str) -> bool:
+    """Whether a text can spell ``http:`` or ``ws:`` at all: most styles cannot, and need no reading."""
+    lowered = text.lower().replace("\t", "")
+    return "http:" in lowered or "ws:" in lowered or "\\" in lowered
 
 
 def urls_in_style(text: str) -> Iterator[tuple[str, Use, str]]:
-    """Each URL as written, what it is for, and where it stands; comments are passed over."""
-    text = _COMMENT.sub(" ", text)
-    for match in _IMPORT.finditer(text):
-        yield match[1], Use.STYLE, "@import"
-    text = _IMPORT.sub(" ", text)
-    for block in _AT_FONT_FACE.finditer(text):
-        for match in _URL.finditer(block[0]):
-            yield _value(match), Use.FONT, "@font-face"
-    for match in _URL.finditer(_AT_FONT_FACE.sub(" ", text)):
-        yield _value(match), Use.IMAGE, "url() in a style"
-
-
-def _value(match: re.Match[str]) -> str:
-    return match[1] or match[2] or match[3] or ""
+    """Each URL as written, what it is for, and where it stands; no recursion, however deep the blocks are."""
+    nodes = tinycss2.parse_component_value_list(text[:MAX_STYLE], skip_comments=True)
+    stack: list[tuple[Sequence[Node], Use, str]] = [(nodes, Use.IMAGE, _IN_STYLE)]
+    while stack:
+        level, use, place = stack.pop()
+        keyword = ""  # of the at-rule whose prelude or block comes now
+        deeper: list[tuple[Sequence[Node], Use, str]] = []
+        for node in level:
+            here = (Use.STYLE, "@import") if keyword == "import" else (use, place)
+            match node:
+                case AtKeywordToken():
+                    keyword = node.lower_value
+                case LiteralToken(value=";"):
+                    keyword = ""
+                case StringToken() if keyword == "import":
+                    yield node.value, *here
+                    keyword = "imported"
+                case URLToken() if keyword != "namespace":
+                    yield node.value, *here
+                    keyword = "imported" if keyword == "import" else keyword
+                case FunctionBlock(lower_name="url" | "src"):
+                    if keyword != "namespace":
+                        yield from ((each.value, *here) for each in node.arguments[:2] if isinstance(each, StringToken))
+                case FunctionBlock(lower_name="image-set" | "-webkit-image-set"):
+                    yield from ((each.value, *here) for each in node.arguments if isinstance(each, StringToken))
+                    deeper.append((node.arguments, use, place))
+                case FunctionBlock():
+                    deeper.append((node.arguments, use, place))
+                case _ if hasattr(node, "content"):
+                    in_font = keyword == "font-face" and node.type == "{} block"
+                    deeper.append((node.content, Use.FONT, "@font-face") if in_font else (node.content, use, place))
+                    keyword = "" if node.type == "{} block" else keyword
+        stack.extend(reversed(deeper))

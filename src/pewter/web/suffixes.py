@@ -18,6 +18,18 @@ def is_public_suffix(name: str) -> bool:
     return bool(_list().is_public(name))
 
 
+@functools.cache
+def _icann_list() -> Any:
+    from publicsuffixlist import PublicSuffixList  # noqa: PLC0415
+
+    return PublicSuffixList(only_icann=True)
+
+
+def is_registry_suffix(name: str) -> bool:
+    """Whether a name is a suffix of a registry's own (``co.uk``, an unknown ``test``), not of a hosting service."""
+    return bool(_icann_list().is_public(name))
+
+
 def registrable_domain(name: str) -> str | None:
     """One label below the public suffix; None for a suffix itself and for an IP address."""
     if is_ip_address(name):

@@ -1,0 +1,37 @@
+"""What is known of a served certificate's life."""
+
+import datetime
+
+from pewter.pki import Certificate, life_of, longest_life
+
+from .case import Case, ServedChain
+from .status import is_public
+
+
+def days(count: int) -> str:
+    """``1 day``, ``12 days``."""
+    return f"{count} day" + ("" if count == 1 else "s")
+
+
+def ago(passed: datetime.timedelta) -> str:
+    """``3 days ago``, ``5 hours ago``, ``a minute ago``."""
+    if passed >= datetime.timedelta(days=1):
+        return f"{days(passed.days)} ago"
+    hours, minutes = passed.seconds // 3600, passed.seconds // 60
+    count, unit = (hours, "hour") if hours else (max(minutes, 1), "minute")
+    return f"{count} {unit}{'' if count == 1 else 's'} ago"
+
+
+def excess_of_life(case: Case, chain: ServedChain) -> str | None:
+    """By how much a publicly trusted certificate lives too long; empty for a good one, None where no limit holds."""
+    if not isinstance(chain.leaf, Certificate):
+        return None
+    longest = longest_life(chain.leaf.not_before)
+    if longest is None or not is_public(case, chain):
+        return None
+    length = life_of(chain.leaf).length
+    if length <= longest:
+        return ""
+    seconds = int((length - longest).total_seconds())
+    over = days(seconds // 86400) if seconds >= 86400 else f"{seconds} s"
+    return f"{days(longest.days)} and {over} more; issued {chain.leaf.not_before:%Y-%m-%d}"

@@ -1,0 +1,137 @@
+"""The head of an HTTP/1 answer as browsers read it (RFC 9112), sloppy ones included.
+
+What does not conform and is accepted all the same is noted: such an answer works in browsers, and not in every
+program.  The head comes back in conforming form as well, so that a strict reader of bodies can go on from there.
+"""
+
+import re
+from dataclasses import dataclass
+
+from pewter.octets import DecodeError
+
+MAX_HEAD = 1 << 18
+"""Octets, as browsers have it."""
+
+MAX_FIELDS = 5000
+_SLOP = 4
+"""Octets before the status line that browsers pass over."""
+
+_STATUS_LINE = re.compile(rb"(?i:http)/([0-9])\.([0-9])[ \t]{1,20}+([0-9]{3})(?:[ \t](.*))?\Z", re.DOTALL)
+_LOOSE_STATUS = re.compile(rb"(?i:http)(?:/([0-9.]{0,9}+))?[^ ]{0,20}+[ \t]{0,20}+([0-9]{3})?")
+_TOKEN = re.compile(rb"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+_END = re.compile(rb"\r?\n\r?\n")
+_CONTENT_LENGTH = re.compile(rb"[0-9]{1,18}")
+
+
+@dataclass(frozen=True, slots=True)
+class Head:
+    """Status and fields of one answer."""
+
+    status: int
+    fields: tuple[tuple[str, str], ...]
+    """In the order sent, repeats kept, octets as ISO 8859-1."""
+
+    oddities: tuple[str, ...]
+    """What does not conform, in words."""
+
+    framing: bytes
+    """A conforming head with the fields that say how long the body is; empty for an answer without any head."""
+
+    def values(self, field_name: str) -> tuple[str, ...]:
+        wanted = field_name.lower()
+        return tuple(value for name, value in self.fields if name.lower() == wanted)
+
+
+def find_head(octets: bytes | bytearray, *, ended: bool, since: int = 0, is_secure: bool = False) -> int | None:
+    """Where the head ends in what has come so far; 0 for an answer without one, None where more has to come.
+
+    ``since`` is how much had come before: it is not searched again.  ``is_secure``: over TLS browsers put up with less.
+
+    DecodeError for what browsers refuse: a head that is too long, or an end before anything came.
+    """
+    if not octets:
+        if ended:
+            raise DecodeError("answer", 0, "closed without an answer")
+        return None
+    start = octets[: _SLOP + 4].lower().find(b"http")
+    if start < 0 and (len(octets) >= _SLOP + 4 or ended):
+        return 0
+    match = _END.search(octets, max(since - 3, 0), MAX_HEAD + 4)
+    if match is not None:
+        return match.end()
+    if len(octets) > MAX_HEAD:
+        raise DecodeError("answer", 0, f"its header fields are longer than {MAX_HEAD >> 10} KiB")
+    if ended and start >= 0 and b"\n" in octets and not is_secure:
+        return len(octets)  # the connection ended within the fields: browsers take what came
+    if ended:
+        raise DecodeError("answer", 0, f"the connection ended after {len(octets)} octets of a head")
+    return None
+
+
+def read_head(octets: bytes) -> Head:
+    """Read a head that :func:`find_head` has cut out; DecodeError where browsers refuse it."""
+    if not octets:
+        return Head(200, (), ("no status line and no fields at all (HTTP/0.9)",), b"")
+    oddities: dict[str, None] = {}
+    start = octets[: _SLOP + 4].lower().find(b"http")
+    if start > 0:
+        oddities["octets before the status line"] = None
+    if b"\n" in octets.replace(b"\r\n", b""):
+        oddities["lines that end in LF alone"] = None
+    lines = [line.removesuffix(b"\r") for line in octets[max(start, 0) :].split(b"\n")]
+    minor, status = _read_status_line(lines[0], oddities)
+    fields = _read_fields(lines[1:], oddities)
+    if not fields:
+        oddities["no fields"] = None
+    return Head(status, fields, tuple(oddities), _framing(minor, status, fields))
+
+
+def _read_status_line(line: bytes, oddities: dict[str, None]) -> tuple[int, int]:
+    match = _STATUS_LINE.match(line)
+    shown = line[:60].decode("latin-1")
+    if match is not None and match[1] == b"1":
+        if match[4] is None:
+            oddities[f"a status line without the space after the status: {shown!r}"] = None
+        return min(int(match[2]), 1), max(int(match[3]), 100)
+    loose = _LOOSE_STATUS.match(line)
+    status = int(loose[2]) if loose is not None and loose[2] else 200
+    oddities[f"an odd status line: {shown!r}"] = None
+    return 1 if loose is not None and loose[1] == b"1.1" else 0, max(status, 100)
+
+
+def _read_fields(lines: list[bytes], oddities: dict[str, None]) -> tuple[tuple[str, str], ...]:
+    found: list[tuple[bytes, bytearray]] = []
+    for line in lines:
+        if not line:
+            continue
+        if line[:1] in b" \t" and found:
+            oddities["a folded field"] = None
+            found[-1][1].extend(b" " + line.strip(b" \t"))
+            continue
+        name, colon, value = line.partition(b":")
+        bare = name.rstrip(b" \t")
+        if not colon or not _TOKEN.fullmatch(bare):
+            oddities[f"a line that is no field: {line[:40].decode('latin-1')!r}"] = None
+            continue
+        if bare != name:
+            oddities[f"a blank before the colon of {bare[:40].decode('latin-1')}"] = None
+        if len(found) < MAX_FIELDS:
+            found.append((bare, bytearray(value.strip(b" \t"))))
+    return tuple((name.decode("latin-1"), value.decode("latin-1")) for name, value in found)
+
+
+def _framing(minor: int, status: int, fields: tuple[tuple[str, str], ...]) -> bytes:
+    """As browsers read lengths: one that is no number is passed over, two that differ are an error."""
+    lines = [f"HTTP/1.{minor} {status} ".encode("ascii")]
+    codings = [value.strip().lower() for name, value in fields if name.lower() == "transfer-encoding"]
+    lengths = {value.strip().encode("latin-1") for name, value in fields if name.lower() == "content-length"}
+    if minor and any(coding.endswith("chunked") for coding in codings):
+        lines.append(b"Transfer-Encoding: chunked")
+    else:
+        numbers = {int(length) for length in lengths if _CONTENT_LENGTH.fullmatch(length)}
+        if len(numbers) > 1:
+            raise DecodeError("answer", 0, "two Content-Length fields that differ")
+        lines += [b"Content-Length: %d" % number for number in numbers]
+    if any("close" in value.lower() for name, value in fields if name.lower() == "connection"):
+        lines.append(b"Connection: close")
+    return b"\r\n".join(lines) + b"\r\n\r\n"

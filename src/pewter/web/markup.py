@@ -1,0 +1,188 @@
+"""HTML as a stream of tags (HTML section 13.2.5), in one pass and without a tree.
+
+A tree is what a hostile page makes expensive: formatting elements that are never closed are made again in each
+paragraph, and well-made parsers take minutes for a megabyte of attributes.  What a review asks of a page needs tags
+in their order, the text of a few elements, and whether they are shown, which the readers of these tags keep in mind.
+"""
+
+import html.entities
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+MAX_TAGS = 100_000
+MAX_ATTRIBUTES = 256
+"""Of one tag; further ones are passed over."""
+
+_BLANKS = "\t\n\f\r "
+_TAG_NAME = re.compile(r"[A-Za-z][^\t\n\f\r />]*+")
+_SKIPPED = re.compile(r"[\t\n\f\r /]*+")
+_ATTRIBUTE_NAME = re.compile(r"=?[^\t\n\f\r />=]*+")
+_EQUALS = re.compile(r"[\t\n\f\r ]*+=[\t\n\f\r ]*+")
+_UNQUOTED = re.compile(r"[^\t\n\f\r >]*+")
+_COMMENT_END = re.compile(r"--!?>")
+_REFERENCE = re.compile(r"&(?:#[0-9]{1,7}+;?|#[xX][0-9A-Fa-f]{1,6}+;?|[A-Za-z][A-Za-z0-9]{0,31}+;?)(=?)")
+
+_RAW_TEXT = frozenset({"script", "style", "xmp", "iframe", "noembed", "noframes", "noscript"})
+"""Elements whose content is no markup; ``noscript`` among them, since browsers have scripting on."""
+
+_ESCAPABLE_TEXT = frozenset({"title", "textarea"})
+_FOREIGN = frozenset({"svg", "math"})
+
+
+@dataclass(frozen=True, slots=True)
+class StartTag:
+    """One start tag."""
+
+    name: str
+    """In lower case."""
+
+    attributes: dict[str, str]
+    """Names in lower case; of a repeated one the first counts."""
+
+    content: str = ""
+    """Of an element whose content is text; else empty."""
+
+    is_foreign: bool = False
+    """It stands within ``svg`` or ``math``."""
+
+    def get(self, name: str) -> str:
+        """An attribute's value; empty where it is missing."""
+        return self.attributes.get(name, "")
+
+
+@dataclass(frozen=True, slots=True)
+class EndTag:
+    """One end tag."""
+
+    name: str
+
+
+def read_markup(text: str) -> Iterator[StartTag | EndTag]:
+    """The tags of a page in their order, at most MAX_TAGS; what stands in ``template`` is left out.
+
+    Time is linear in the text, whatever it is: every step goes on from where the last one ended.
+    """
+    templates = foreign = 0
+    for tag, is_closed in _tags(text):
+        if isinstance(tag, EndTag):
+            if tag.name == "template":
+                templates = max(templates - 1, 0)
+                continue
+            foreign -= tag.name in _FOREIGN and foreign > 0
+        elif tag.name == "template" and not tag.is_foreign:
+            templates += 1
+            continue
+        elif tag.name in _FOREIGN and not is_closed:
+            foreign += 1
+        if not templates:
+            yield tag
+
+
+def _tags(text: str) -> Iterator[tuple[StartTag | EndTag, bool]]:
+    """Each tag, and whether it closes itself."""
+    position, foreign, count = 0, 0, 0
+    while count < MAX_TAGS:
+        position = text.find("<", position)
+        if position < 0:
+            return
+        following = text[position + 1 : position + 2]
+        if following == "!" and text.startswith("<!--", position):
+            position = _after_comment(text, position + 4)
+            continue
+        is_end = following == "/"
+        name = _TAG_NAME.match(text, position + 1 + is_end)
+        if name is None:
+            # "</ x>", "<!x>" and "<?x>" are comments up to the next ">"; any other "<" is text.
+            position = _after(text, ">", position) if is_end or following in {"!", "?"} else position + 1
+            continue
+        attributes, position, is_closed = _read_attributes(text, name.end())
+        if position < 0:
+            return  # the page ends within the tag: browsers drop it
+        count += 1
+        title = name[0].lower()
+        if is_end:
+            foreign -= title in _FOREIGN and foreign > 0
+            yield EndTag(title), False
+            continue
+        if title in _FOREIGN and not is_closed:
+            foreign += 1
+        content = ""
+        if title == "plaintext" and not foreign:
+            return
+        if (title in _RAW_TEXT or title in _ESCAPABLE_TEXT) and not foreign:
+            end = _text_end(text, title, position)
+            content, position = text[position:end], end
+            content = unescape(content) if title in _ESCAPABLE_TEXT else content
+        yield StartTag(title, attributes, content, foreign > 0 and title not in _FOREIGN), is_closed
+
+
+def _after(text: str, mark: str, position: int) -> int:
+    found = text.find(mark, position)
+    return found + len(mark) if found >= 0 else len(text)
+
+
+def _after_comment(text: str, position: int) -> int:
+    """``<!-->`` and ``<!--->`` are whole comments."""
+    if text.startswith((">", "->"), position):
+        return text.index(">", position) + 1
+    end = _COMMENT_END.search(text, position)
+    return end.end() if end is not None else len(text)
+
+
+def _text_end(text: str, name: str, position: int) -> int:
+    """Where the end tag of an element with text begins."""
+    end = _END_TAGS[name].search(text, position)
+    return end.start() if end is not None else len(text)
+
+
+_END_TAGS = {name: re.compile(rf"</{name}(?=[\t\n\f\r />])", re.IGNORECASE) for name in _RAW_TEXT | _ESCAPABLE_TEXT}
+
+
+def _read_attributes(text: str, position: int) -> tuple[dict[str, str], int, bool]:
+    """Attributes, the position after the tag's ``>`` (-1 where the page ends before it), and a slash before it."""
+    attributes: dict[str, str] = {}
+    while True:
+        skipped = _SKIPPED.match(text, position)
+        assert skipped is not None
+        position = skipped.end()
+        if position >= len(text):
+            return attributes, -1, False
+        if text[position] == ">":
+            return attributes, position + 1, skipped[0].endswith("/")
+        name = _ATTRIBUTE_NAME.match(text, position)
+        assert name is not None
+        position = name.end()
+        value = ""
+        if (equals := _EQUALS.match(text, position)) is not None:
+            position = equals.end()
+            quote = text[position : position + 1]
+            if quote in {'"', "'"}:
+                end = text.find(quote, position + 1)
+                if end < 0:
+                    return attributes, -1, False
+                value, position = text[position + 1 : end], end + 1
+            else:
+                unquoted = _UNQUOTED.match(text, position)
+                assert unquoted is not None
+                value, position = unquoted[0], unquoted.end()
+        if len(attributes) < MAX_ATTRIBUTES:
+            attributes.setdefault(name[0].lower(), unescape(value, in_attribute=True))
+
+
+def unescape(text: str, *, in_attribute: bool = False) -> str:
+    """Character references (HTML section 13.2.5.72): ``a&amp;b`` becomes ``a&b``.
+
+    In an attribute a name without its semicolon stays where ``=`` or a letter follows: ``?a=1&copy=2``.
+    """
+    if "&" not in text:
+        return text
+
+    def character(match: re.Match[str]) -> str:
+        reference = match[0].removesuffix("=")
+        is_bare_name = not reference.endswith(";") and reference[1] != "#"
+        if in_attribute and is_bare_name and (match[1] or reference[1:] not in html.entities.html5):
+            return match[0]
+        return html.unescape(reference) + match[1]
+
+    return _REFERENCE.sub(character, text)
