@@ -221,21 +221,12 @@ def protocol_looks() -> None:
         )
 
 
-def chains() -> None:
-    """What the tests of pki print."""
-    command = [
-        sys.executable,
-        "-m",
-        "pytest",
-        "-q",
-        "-s",
-        "-k",
-        "hostile or four or agrees_with_openssl or left_out",
-        "tests/pki",
-    ]
+def printed_by_tests(where: str, chosen: str, *words: str) -> None:
+    """Those lines of what the chosen tests print that hold one of the words."""
+    command = [sys.executable, "-m", "pytest", "-q", "-s", "-k", chosen, where]
     shown = subprocess.run(command, cwd=HERE.parent, capture_output=True, text=True).stdout
     for line in shown.splitlines():
-        if any(word in line for word in ("PKITS", "hostile pool", "chain of 4", "generated chains")):
+        if any(word in line for word in words):
             print(line.lstrip("."))
 
 
@@ -255,5 +246,9 @@ if __name__ == "__main__":
     round_trips()
     canonical_host_of_the_demo()
     protocol_looks()
-    chains()
+    printed_by_tests(
+        "tests/pki", "hostile or four or agrees_with_openssl or left_out",
+        "PKITS", "hostile pool", "chain of 4", "generated chains",
+    )  # fmt: skip
+    printed_by_tests("tests/gather/test_hostile_bodies.py", "holds_up", "longest stall")
     share_of_tests()

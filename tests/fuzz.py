@@ -4,6 +4,7 @@ The first octet says which parser the rest is for.  Whatever comes, a parser ans
 error type; anything else ends the run with the input that did it.
 """
 
+import datetime
 import sys
 import time
 from pathlib import Path
@@ -28,6 +29,13 @@ with atheris.instrument_imports(include=["pewter"]):
     from pewter.tls.messages import read_certificate_1_3, read_certificate_verify, read_server_key_exchange
     from pewter.tls.ssl2 import Ssl2Trial, read_ssl2_server_hello
     from pewter.tls.trial import Trial
+    from pewter.web.cookies import read_set_cookie
+    from pewter.web.har import HarError, read_har
+    from pewter.web.heads import find_head, read_head
+    from pewter.web.hsts import read_sts
+    from pewter.web.pages import read_page, read_sitemap, read_style_sheet
+    from pewter.web.refresh import read_refresh
+    from pewter.web.urls import InvalidUrl, read_location, read_url, resolve
 
 RANDOM = bytes(range(64))
 OFFERS = (
@@ -61,6 +69,40 @@ def stream(client, octets: bytes) -> None:
     assert client.answer is not None
 
 
+BASE = read_url("https://www.x.example/a/b?c")
+AT = datetime.datetime(2026, 11, 23, tzinfo=datetime.UTC)
+
+
+def text(octets: bytes) -> str:
+    return octets.decode("latin-1")
+
+
+def page(octets: bytes) -> None:
+    """The first octet picks how much of the rest is its charset."""
+    cut = octets[0] % 16 if octets else 0
+    read_page(octets[1 + cut :], BASE, f"text/html; charset={text(octets[1 : 1 + cut])}")
+
+
+def head(octets: bytes) -> None:
+    for is_secure in (False, True):
+        end = find_head(octets, ended=True, is_secure=is_secure)
+        if end:
+            read_head(octets[:end])
+
+
+def location(octets: bytes) -> None:
+    """What comes out can be read again and stays as it is."""
+    resolve(text(octets), str(BASE))
+    url = read_location(text(octets), BASE)
+    assert read_url(str(url)) == url
+
+
+def fields(octets: bytes) -> None:
+    read_set_cookie(text(octets), BASE, AT)
+    read_sts(text(octets))
+    read_refresh(text(octets))
+
+
 PARSERS = (
     certificate,
     read_ocsp_response,
@@ -82,6 +124,13 @@ PARSERS = (
     lambda octets: stream(Trial(OFFERS[1], RANDOM, to_key_exchange=True), octets),
     lambda octets: stream(Trial(OFFERS[3], RANDOM), octets),
     lambda octets: stream(Ssl2Trial(RANDOM), octets),
+    page,
+    lambda octets: read_style_sheet(octets, BASE),
+    lambda octets: read_sitemap(octets, BASE),
+    head,
+    location,
+    fields,
+    lambda octets: read_har(octets, AT),
 )
 COUNTS = {"inputs": 0, "refused": 0}
 BEGUN = time.monotonic()
@@ -98,7 +147,7 @@ def try_one(data: bytes) -> None:
         )
     try:
         PARSERS[data[0] % len(PARSERS)](data[1:])
-    except DecodeError:
+    except (DecodeError, InvalidUrl, HarError):
         COUNTS["refused"] += 1
 
 
@@ -115,6 +164,19 @@ def seeds(folder: Path) -> None:
         + bytes(32)
         + bytes.fromhex("00c02f00000eff0100010000170000000b00020100")
     )
+    for number, example in enumerate(
+        (
+            b'\x05utf-8<base href=//y.example><img srcset="http://a/ 1x, b 2x"><meta http-equiv=refresh content="0;url=http:b">',
+            b'@import "http://a"; a { background: url(http://b/\\29) }',
+            b"<urlset><url><loc>http://www.x.example/</loc></url></urlset>",
+            b"HTTP/1.1 200 OK\r\nSet-Cookie : a=b\r\nContent-Length: 0\r\n\r\n",
+            b"http:\\\\[::1]:99999/\t%zz/..//",
+            b"__Host-a=b; Max-Age=-1; Expires=Wed, 21 Oct 2026 07:28:00 GMT; Domain=.x.example; SameSite=None; Path=/",
+            b'{"log": {"entries": [{"request": {"url": "http://a/"}, "response": {"status": 200, "headers": []}}]}}',
+        ),
+        start=20,
+    ):
+        (folder / f"web{number}").write_bytes(bytes((number,)) + example)
     for which in range(14, 19):
         (folder / f"hello{which}").write_bytes(bytes((which, 40)) + hello)
 

@@ -1,10 +1,13 @@
-"""Pewter against a real Chromium: ``make browser-agreement``.
+"""Pewter against two real browsers, Chromium and Firefox: ``make browser-agreement``.
 
-Runs in a network namespace that has loopback alone, since a browser sends look-ups of its own.  The
-lab's servers stand behind Chromium's host resolver rules, the lab's root in a certificate store of its
-own.  Writes docs/browser-agreement.md; exits with 1 where a disagreement is not explained.
+Runs in a network namespace that has loopback alone, since browsers send look-ups of their own; the lab's servers
+have ports 80 and 443 there, and the lab's roots stand in certificate stores of the browsers' own.  Writes
+docs/browser-agreement.md; exits with 1 where a disagreement is not explained.
 """
 
+import asyncio
+import contextlib
+import dataclasses
 import datetime
 import os
 import subprocess
@@ -13,66 +16,114 @@ import tempfile
 import threading
 import time
 from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
-import asyncio
-
-from selenium import webdriver
-from selenium.common.exceptions import WebDriverException
-
 from browser.cases import CA_HOST, COOKIES, PAGE, PARTS, PARTS_OF_PAGES, STS, ZONE, make_authority, page, visit_hosts
+from browser.certificate_cases import RESPONDER, Stapled, certificate_hosts, roots, staples
+from browser.drivers import Chromium, Firefox, both
+from pewter.judge.browsers import Browser, Meeting
 from pewter.judge.case import Case
 from pewter.judge.expectations import Wishes
-from pewter.judge.visits import Meeting, predict_visits
+from pewter.judge.visits import predict_for
+from pewter.lab.name_server import NameServer
 from pewter.lab.web_server import Response, VirtualHost, WebServer
-from pewter.pki import read_certificate
-from pewter.pki.stores import Store
+from pewter.pki import Store, read_certificate
 from pewter.web.cookies import Cookie, read_set_cookie
 from pewter.web.hsts import StrictTransportSecurity, read_sts
 from pewter.web.mixed_content import Treatment, treatment_of
 from pewter.web.pages import read_page
-from pewter.web.suffixes import is_public_suffix
 from pewter.web.urls import read_url
 from support.looks import take
+from support.servers import openssl_server
 
 DOCUMENT = Path(__file__).parents[2] / "docs" / "browser-agreement.md"
+ONLY = os.environ.get("PEWTER_AGREEMENT_ONLY", "")
+"""A part of the names of the cases to run, while working on them; nothing is written then."""
 
-EXPLAINED: dict[tuple[str, str], str] = {
-    ("HSTS", "max-age=1000; preload; preload"): (
-        "RFC 6797 section 6.1 forbids any directive twice; Chromium looks only at those it knows. The stricter reading stays, since other programs drop the field"
+EXPLAINED: dict[tuple[str, str, str], str] = {
+    ("HSTS", "max-age=1000; preload; preload", "both"): (
+        "RFC 6797 section 6.1 forbids any directive twice; browsers look only at those they know. The stricter reading stays, since other programs drop the field"
     ),
 }
-"""Disagreements by area and case, each with its reason."""
+"""Disagreements by area, case and browser, each with its reason."""
 
-ERRORS = {
-    "ERR_CERT_AUTHORITY_INVALID": Meeting.NOT_TRUSTED,
-    "ERR_CERT_INVALID": Meeting.NOT_TRUSTED,
-    "ERR_CERT_NAME_CONSTRAINT_VIOLATION": Meeting.NOT_TRUSTED,
-    "ERR_CERT_COMMON_NAME_INVALID": Meeting.WRONG_NAME,
-    "ERR_CERT_DATE_INVALID": Meeting.OUT_OF_DATE,
-    "ERR_TOO_MANY_REDIRECTS": Meeting.CIRCLES,
-    "ERR_SSL_VERSION_OR_CIPHER_MISMATCH": Meeting.OLD_PROTOCOL,
-    "ERR_INVALID_REDIRECT": Meeting.CANNOT_CONNECT,
-    "ERR_UNSAFE_REDIRECT": Meeting.CANNOT_CONNECT,
-    "ERR_NAME_NOT_RESOLVED": Meeting.CANNOT_CONNECT,
-    "ERR_UNKNOWN_URL_SCHEME": Meeting.CANNOT_CONNECT,
-    "ERR_INVALID_RESPONSE": Meeting.CANNOT_CONNECT,
-    "ERR_CONNECTION_REFUSED": Meeting.CANNOT_CONNECT,
-    "ERR_ABORTED": Meeting.CANNOT_CONNECT,
-    "ERR_ADDRESS_UNREACHABLE": Meeting.CANNOT_CONNECT,
-    "ERR_INTERNET_DISCONNECTED": Meeting.CANNOT_CONNECT,  # in a network of loopback alone: the name leads nowhere
+for _scheme in ("http", "https"):
+    EXPLAINED |= {
+        (
+            "what a visitor meets",
+            f"{_scheme}://gzip-broken/",
+            "Chromium",
+        ): "It shows a blank page: nothing of the body can be read, so that the site's page is not opened",
+        (
+            "what a visitor meets",
+            f"{_scheme}://tab-location/",
+            "Firefox",
+        ): "It keeps the tab in the path, which is no part of a URL (WHATWG URL), and asks for it again and again",
+        (
+            "what a visitor meets",
+            f"{_scheme}://head-no-status/",
+            "Firefox",
+        ): "It goes on waiting for a status: too rare a head to tell browsers apart by",
+        (
+            "what a visitor meets",
+            f"{_scheme}://body-short/",
+            "Firefox",
+        ): "It shows what came and keeps on loading: its driver waits for the end",
+        (
+            "what a visitor meets",
+            f"{_scheme}://body-chunks-broken/",
+            "Firefox",
+        ): "It shows what came and keeps on loading: its driver waits for the end",
+    }
+EXPLAINED |= {
+    (
+        "what a visitor meets",
+        "https://head-cut/",
+        "Firefox",
+    ): "Over TLS Chromium refuses fields that are cut off, and Firefox shows what came: the stricter of the two is predicted for both",
+    (
+        "cookies",
+        "nameless",
+        "Firefox",
+    ): "It keeps a word without = as a name without value, others as a value without name: nothing that is judged depends on it",
+    (
+        "HSTS",
+        "max-age=" + "9" * 40,
+        "Firefox",
+    ): "It notes no policy whose age does not fit its numbers; by RFC 6797 the field conforms",
+    (
+        "mixed content",
+        "<picture><img src={p}></picture>",
+        "Firefox",
+    ): "It takes any image within picture for one of a set",
+    (
+        "mixed content",
+        "<template><img src={p}></template>",
+        "Firefox",
+    ): "It loads ahead what it sees in a template, which is never shown",
 }
+for _case in ("staple-expired-dead-responder", "staple-foreign-dead-responder"):
+    EXPLAINED["what a visitor meets", f"https://{_case}/", "Firefox"] = (
+        "It asks the CA's responder for a better answer, and stops since that is dead here: whether a CA answers is asked with --revocation only"
+    )
 
 
 class World:
     """All hosts of all cases at one address, and the requests that came."""
 
-    def __init__(self) -> None:
-        self.ca = make_authority(datetime.datetime.now(datetime.UTC))
+    def __init__(self, stack: contextlib.ExitStack) -> None:
+        now = datetime.datetime.now(datetime.UTC)
+        self.ca = make_authority(now)
+        self.given = roots(now)
         self.seen: list[tuple[str, str, str]] = []
         hosts = dict(visit_hosts(self.ca))
+        hosts |= certificate_hosts(self.ca, self.given)
+        hosts |= {name: _stapling(stapled, stack) for name, stapled in staples(self.ca)}
+        hosts = {name: host for name, host in hosts.items() if ONLY in name}
         self.visits = tuple(hosts)
         wildcard = (
             self.ca.server(*(f"*.{kind}.{ZONE}" for kind in ("cookie", "sts", "mixed")), PARTS),
@@ -82,18 +133,31 @@ class World:
         self.sts = {f"s{n}.sts.{ZONE}": values for n, values in enumerate(STS)}
         self.mixed = {f"m{n}.mixed.{ZONE}": part for n, part in enumerate(PARTS_OF_PAGES)}
         for host, field in self.cookies.items():
-            hosts[host] = VirtualHost(self._answers(page("x", ("Set-Cookie", self.cookie(host, field)))), wildcard)
+            fields = tuple(("Set-Cookie", each) for each in self.cookie(host, field).split("\n"))
+            hosts[host] = VirtualHost(self._answers(page("x", *fields)), wildcard)
         for host, values in self.sts.items():
             fields = tuple(("Strict-Transport-Security", value) for value in values)
             hosts[host] = VirtualHost(self._answers(page("x", *fields)), wildcard)
         for number, (host, part) in enumerate(self.mixed.items()):
             hosts[host] = VirtualHost(self._answers(page(self.part(number, part))), wildcard)
         hosts[PARTS] = VirtualHost(self._answers(Response(200, (), b"x")), wildcard)
-        hosts[CA_HOST] = VirtualHost(lambda request: Response(200, (), self.ca.issuing.der))
+        hosts[CA_HOST] = VirtualHost(self._of_the_ca)
+        self.hosts = hosts
         self.server = WebServer(hosts)
         self._loop = asyncio.new_event_loop()
         threading.Thread(target=self._loop.run_forever, daemon=True).start()
-        asyncio.run_coroutine_threadsafe(self.server.start(), self._loop).result(60)
+        # A name server that knows these names and denies all others at once: browsers look up more than is typed.
+        names = NameServer(dict.fromkeys(hosts, ("127.0.0.1",)))
+        for start in (names.start(53), self.server.start(80, 443)):
+            asyncio.run_coroutine_threadsafe(start, self._loop).result(60)
+        resolver = Path(stack.enter_context(tempfile.TemporaryDirectory())) / "resolv.conf"
+        resolver.write_text("nameserver 127.0.0.1\noptions timeout:1 attempts:1\n")
+        subprocess.run(["mount", "--bind", str(resolver), "/etc/resolv.conf"], check=True)
+
+    def _of_the_ca(self, request) -> Response:
+        if request.target in RESPONDER:
+            return Response(200, (("Content-Type", "application/ocsp-response"),), RESPONDER[request.target])
+        return Response(200, (), self.ca.issuing.der)
 
     def _answers(self, response: Response):
         def handle(request):
@@ -101,6 +165,15 @@ class World:
             return response if request.target != "/favicon.ico" else Response(404, PAGE)
 
         return handle
+
+    @property
+    def roots(self) -> list[bytes]:
+        return [self.ca.root.pem, *(each.pem for each in self.given.values())]
+
+    @property
+    def store(self) -> Store:
+        anchors = [self.ca.root, *self.given.values()]
+        return Store("lab roots", tuple(read_certificate(each.der) for each in anchors), is_examined=True)
 
     @staticmethod
     def cookie(host: str, field: str) -> str:
@@ -110,183 +183,205 @@ class World:
     def part(number: int, part: str) -> str:
         return part.format(p=f"http://{PARTS}/{number}", s=f"https://{PARTS}/{number}", n=number)
 
-    def routes(self, hosts) -> tuple[str, ...]:
-        ports = ((80, self.server.http_port), (443, self.server.https_port))
-        return tuple(f"{host}:{port}=127.0.0.1:{there}" for host in hosts for port, there in ports)
+    def asked(self, since: int, host: str, target: str) -> set[str]:
+        return {scheme for scheme, at, there in self.seen[since:] if (at, there) == (host, target)}
 
 
-def start_browser(world: World, home: Path) -> webdriver.Chrome:
-    store = home / ".pki" / "nssdb"
-    store.mkdir(parents=True)
-    (home / "root.pem").write_bytes(world.ca.root.pem)
-    for arguments in (["-N", "--empty-password"], ["-A", "-t", "C,,", "-n", "lab root", "-i", str(home / "root.pem")]):
-        subprocess.run(["certutil", "-d", f"sql:{store}", *arguments], check=True)
-    os.environ["HOME"] = str(home)
-    options = webdriver.ChromeOptions()
-    options.binary_location = "/usr/bin/chromium"
-    rules = (
-        f"MAP *:80 127.0.0.1:{world.server.http_port}, MAP *:443 127.0.0.1:{world.server.https_port}, EXCLUDE *.invalid"
+def _stapling(stapled: Stapled, stack: contextlib.ExitStack) -> VirtualHost:
+    folder = Path(stack.enter_context(tempfile.TemporaryDirectory()))
+    (folder / "leaf.pem").write_bytes(stapled.chain[0].pem)
+    (folder / "leaf.key").write_bytes(stapled.chain[0].key_pem)
+    (folder / "chain.pem").write_bytes(b"".join(each.pem for each in stapled.chain[1:]))
+    options = []
+    if stapled.response is not None:
+        (folder / "staple.der").write_bytes(stapled.response)
+        options = ["-status_file", "staple.der"]
+    port = stack.enter_context(openssl_server(folder, *options))
+    return VirtualHost(lambda request: page(), stapled.chain, is_modern=False, tls_port=port)
+
+
+@dataclass(frozen=True)
+class Row:
+    """One case in one browser."""
+
+    area: str
+    case: str
+    browser: str
+    ours: str
+    theirs: str
+    remark: str = ""
+
+    @property
+    def verdict(self) -> str:
+        return "agree" if self.ours == self.theirs else "explained" if self.explanation else "open"
+
+    @property
+    def explanation(self) -> str:
+        keys = ((self.area, self.case, self.browser), (self.area, self.case, "both"))
+        return next((EXPLAINED[key] for key in keys if key in EXPLAINED), "")
+
+
+Browsers = tuple[Chromium, Firefox]
+
+SAME_TO_A_VISITOR = {Meeting.OLD_PROTOCOL: Meeting.CANNOT_CONNECT, Meeting.PARTS_BLOCKED: Meeting.OPENS}
+"""What a browser's error does not tell apart."""
+
+
+def visit_rows(world: World, browsers: Browsers) -> Iterator[Row]:
+    routes = tuple(
+        f"{host}:{port}=127.0.0.1:{port}"
+        for host in (*world.visits, CA_HOST, f"good.visit.{ZONE}")
+        for port in (80, 443)
     )
-    for argument in (
-        "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-        "--disable-component-update", "--disable-sync", f"--user-data-dir={home}/profile", f"--host-resolver-rules={rules}",
-        "--disable-features=HttpsUpgrades,HttpsFirstBalancedModeAutoEnable,HttpsFirstBalancedMode,LocalNetworkAccessChecks",
-        "--autoplay-policy=no-user-gesture-required",
-    ):  # fmt: skip
-        options.add_argument(argument)
-    options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
-    driver = webdriver.Chrome(options=options, service=webdriver.ChromeService("/usr/bin/chromedriver"))
-    driver.set_page_load_timeout(15)
-    return driver
+    for host in world.visits:
+        began = time.monotonic()
+        rows = list(_rows_of_host(world, browsers, host, routes))
+        if any(row.verdict == "open" for row in rows):  # a look-up or an answer that was late is no disagreement
+            print(f"{host}: tried again, since {', '.join(row.theirs for row in rows if row.verdict == 'open')}")
+            rows = [
+                dataclasses.replace(row, remark=f"{row.remark} (at the second try)")
+                for row in _rows_of_host(world, browsers, host, routes)
+            ]
+        yield from rows
+        print(f"{host}: {time.monotonic() - began:.1f} s", flush=True)
 
 
-def browse(driver: webdriver.Chrome, url: str) -> Meeting | str:
-    """What the browser makes of a typed URL; the error's name where it is none that we know."""
-    try:
-        error = driver.execute_cdp_cmd("Page.navigate", {"url": url}).get("errorText", "")
-    except WebDriverException as exc:
-        error = str(exc.msg).partition("net::")[2].split("\n")[0] or str(exc.msg)[:80]
-    if error:
-        name = error.removeprefix("net::")
-        return ERRORS.get(name, name)
-    for _ in range(100):
-        time.sleep(0.05)
-        if driver.execute_script("return document.readyState") == "complete":
-            break
-    there = driver.execute_script("return location.href")
-    if there.startswith("chrome-error:"):
-        return "an error page"
-    return Meeting.OPENS if there.startswith("https:") else Meeting.UNENCRYPTED
+def _rows_of_host(world: World, browsers: Browsers, host: str, routes: tuple[str, ...]) -> Iterator[Row]:
+    """One look, for this host alone: no host's certificates may help another's."""
+    protocol = not host.endswith(f"visit.{ZONE}")
+    evidence = take(host, routes=routes, stores=(world.store,), step=3, whole=20, protocol=protocol)
+    case = Case(evidence, Wishes(), evidence.begun, (world.store,))
+    for journey in case.evidence.journeys:
+        if journey.reason != "typed" or read_url(journey.start).host != host:
+            continue
+        name = journey.start.replace(f".visit.{ZONE}", "").replace(f".certificate.{ZONE}", "")
+        for browser in browsers:
+            visit = predict_for(case, journey, Browser(browser.title))
+            ours = SAME_TO_A_VISITOR.get(visit.meets, visit.meets)
+            if "too many redirects" in visit.detail:
+                ours = Meeting.CIRCLES
+            met = browser.browse(journey.start)
+            theirs = SAME_TO_A_VISITOR.get(met.meeting, met.meeting)
+            remark = f"{visit.detail} | {met.error}"
+            yield Row("what a visitor meets", name, browser.title, ours.value, theirs.value, remark)
 
 
-Row = tuple[str, str, str, str]
-"""Area, case, what Pewter says, what Chromium does."""
-
-
-def visit_rows(world: World, driver: webdriver.Chrome) -> list[Row]:
-    root = read_certificate(world.ca.root.der)
-    store = (Store("lab root", (root,)),)
-    routes = world.routes((*world.visits, CA_HOST))
-    predicted: dict[str, Meeting] = {}
-    for host in world.visits:  # one look each: no host's certificates may help another's
-        evidence = take(host, routes=routes, stores=store, step=3, whole=8)
-        visits = predict_visits(Case(evidence, Wishes(), evidence.begun, store))
-        predicted |= {visit.start: visit.meets for visit in visits if visit.start.endswith(f"{host}/")}
-    rows = []
-    for start, meets in sorted(predicted.items()):
-        met = browse(driver, start)
-        rows.append(
-            ("what a visitor meets", start.replace(f".visit.{ZONE}", ""), meets.value, getattr(met, "value", met))
-        )
-    return rows
-
-
-def cookie_rows(world: World, driver: webdriver.Chrome) -> list[Row]:
-    rows = []
+def cookie_rows(world: World, browsers: Browsers) -> Iterator[Row]:
     for host, field in world.cookies.items():
-        sent = world.cookie(host, field)
         url = read_url(f"https://{host}/shop/cart")
-        read = read_set_cookie(sent, url, is_public_suffix, datetime.datetime.now(datetime.UTC))
-        ours = "dropped"
-        if isinstance(read, Cookie):
-            domain = read.domain if read.host_only else f".{read.domain}"
-            ours = (
-                f"kept: {read.name}={len(read.value)} octets {domain} {read.path[:20]} {read.secure} {read.http_only}"
+        now = datetime.datetime.now(datetime.UTC)
+        for browser in browsers:
+            kept: dict[tuple, str] = {}
+            for value in world.cookie(host, field).split("\n"):
+                read = read_set_cookie(value, url, now)
+                if not isinstance(read, Cookie) and read.kept_by == browser.title:
+                    kept[value,] = "kept"
+                if isinstance(read, Cookie) and read.dropped_by != browser.title:
+                    domain = read.domain if read.host_only else f".{read.domain}"
+                    words = (
+                        f"{read.name}={len(read.value)} octets {domain} {read.path[:20]} {read.secure} {read.http_only}"
+                    )
+                    kept[read.key] = words if not read.deletes else ""
+            ours = sorted(filter(None, kept.values()))
+            theirs = browser.cookies(str(url))
+            if ours == ["kept"] and theirs:
+                ours = theirs
+            yield Row(
+                "cookies",
+                field.replace("\n", " then "),
+                browser.title,
+                "; ".join(ours) or "dropped",
+                "; ".join(theirs) or "dropped",
             )
-        driver.execute_cdp_cmd("Network.clearBrowserCookies", {})
-        browse(driver, str(url))
-        kept = driver.execute_cdp_cmd(
-            "Network.getCookies", {"urls": [str(url), f"https://{host}/", f"https://{host}/other"]}
-        )["cookies"]
-        theirs = "dropped"
-        if kept:
-            one = kept[0]
-            theirs = f"kept: {one['name']}={len(one['value'])} octets {one['domain']} {one['path'][:20]} {one['secure']} {one['httpOnly']}"
-        rows.append(("cookies", field, ours, theirs))
-    return rows
 
 
-def sts_rows(world: World, driver: webdriver.Chrome) -> list[Row]:
-    rows = []
+def sts_rows(world: World, browsers: Browsers) -> Iterator[Row]:
     for host, values in world.sts.items():
         read = read_sts(values[0]) if values else None
         ours = "noted" if isinstance(read, StrictTransportSecurity) and read.max_age > 0 else "not noted"
-        browse(driver, f"https://{host}/")
-        before = len(world.seen)
-        browse(driver, f"http://{host}/again")
-        schemes = {scheme for scheme, at, target in world.seen[before:] if (at, target) == (host, "/again")}
-        rows.append(
-            ("HSTS", " and ".join(values)[:60] or "(none)", ours, "noted" if schemes == {"https"} else "not noted")
-        )
-    return rows
+        for browser in browsers:
+            browser.browse(f"https://{host}/")
+            before = len(world.seen)
+            browser.browse(f"http://{host}/again")
+            theirs = "noted" if world.asked(before, host, "/again") == {"https"} else "not noted"
+            yield Row("HSTS", " and ".join(values)[:60] or "(none)", browser.title, ours, theirs)
 
 
-def mixed_rows(world: World, driver: webdriver.Chrome) -> list[Row]:
-    rows = []
+def mixed_rows(world: World, browsers: Browsers) -> Iterator[Row]:
     for number, (host, part) in enumerate(world.mixed.items()):
         url = read_url(f"https://{host}/")
         shown = read_page(world.part(number, part).encode(), url)
         treatments = {treatment_of(each, upgrades_requests=shown.upgrades_requests) for each in shown.references}
-        ours = "not asked for"
-        if Treatment.UPGRADED in treatments or (shown.upgrades_requests and treatments):
-            ours = "asked for over https"
-        elif Treatment.BLOCKED in treatments:
-            ours = "blocked"
-        before = len(world.seen)
-        driver.get_log("browser")
-        browse(driver, str(url))
-        time.sleep(0.3)
-        asked = {scheme for scheme, at, target in world.seen[before:] if (at, target) == (PARTS, f"/{number}")}
-        console = " ".join(entry["message"] for entry in driver.get_log("browser"))
-        theirs = "blocked" if "has been blocked" in console and not asked else "not asked for"
-        if asked:
-            theirs = f"asked for over {' and '.join(sorted(asked))}"
-        rows.append(("mixed content", part, ours, theirs))
-    return rows
+        for browser in browsers:
+            ours = "not asked for"
+            if Treatment.UPGRADED in treatments or (shown.upgrades_requests and treatments):
+                ours = "asked for over https"
+            elif Treatment.BLOCKED in treatments and isinstance(browser, Chromium):
+                ours = "blocked"
+            before = len(world.seen)
+            blocked = browser.was_blocked(str(url))
+            asked = world.asked(before, PARTS, f"/{number}")
+            theirs = "blocked" if blocked and not asked else "not asked for"
+            if asked:
+                theirs = f"asked for over {' and '.join(sorted(asked))}"
+            yield Row("mixed content", part, browser.title, ours, theirs)
 
 
-def document(rows: list[Row], version: str) -> str:
+def document(rows: list[Row], versions: str) -> str:
     lines = [
-        "# Agreement with a real browser",
+        "# Agreement with real browsers",
         "",
-        f"Measured by `make browser-agreement` against {version}, headless, with a private root in its own store.",
+        f"Measured by `make browser-agreement` against {versions}, headless, with private roots in their own stores.",
+        "A case is one URL, field or page; each is tried in both browsers.",
         "",
-        "| area | cases | agree | disagree, explained | disagree, not explained |",
+        "| area | cases | agree in both | disagree, explained | disagree, not explained |",
         "| --- | --- | --- | --- | --- |",
     ]
-    count = Counter((area, verdict(area, case, ours, theirs)) for area, case, ours, theirs in rows)
-    for area in dict.fromkeys(row[0] for row in rows):
-        agree, explained, open_ = (count[area, kind] for kind in ("agree", "explained", "open"))
-        lines.append(f"| {area} | {agree + explained + open_} | {agree} | {explained} | {open_} |")
-    lines += ["", "## Every case", "", "| area | case | Pewter | Chromium | |", "| --- | --- | --- | --- | --- |"]
-    for area, case, ours, theirs in rows:
-        remark = "" if ours == theirs else EXPLAINED.get((area, case), "**not explained**")
-        cells = (f"`{case.replace('|', '/')}`", ours, theirs, remark)
-        lines.append("| " + " | ".join((area, *cells)) + " |")
+    cases: dict[tuple[str, str], list[Row]] = {}
+    for row in rows:
+        cases.setdefault((row.area, row.case), []).append(row)
+    worst = {
+        key: max((row.verdict for row in of), key=("agree", "explained", "open").index) for key, of in cases.items()
+    }
+    count = Counter((area, verdict) for (area, _), verdict in worst.items())
+    for area in dict.fromkeys(area for area, _ in cases):
+        numbers = [count[area, kind] for kind in ("agree", "explained", "open")]
+        lines.append(f"| {area} | {sum(numbers)} | " + " | ".join(map(str, numbers)) + " |")
+    lines += ["", "## Every case", "", "| area | case | Chromium | Firefox | |", "| --- | --- | --- | --- | --- |"]
+    for (area, case), of in cases.items():
+        cells = [row.theirs if row.verdict == "agree" else f"{row.theirs} (Pewter: {row.ours})" for row in of]
+        remark = next((row.explanation or "**not explained**" for row in of if row.verdict != "agree"), "")
+        shown = case.replace("|", "/").replace("\t", "\\t").replace("\r", "\\r")
+        lines.append(f"| {area} | `{shown}` | " + " | ".join((*cells, remark)) + " |")
     return "\n".join(lines) + "\n"
 
 
-def verdict(area: str, case: str, ours: str, theirs: str) -> str:
-    if ours == theirs:
-        return "agree"
-    return "explained" if (area, case) in EXPLAINED else "open"
-
-
 def main() -> int:
-    world = World()
-    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as home:
-        driver = start_browser(world, Path(home))
-        try:
-            version = f"Chromium {driver.capabilities['browserVersion'].split('.')[0]}"
-            rows = [row for part in (visit_rows, cookie_rows, sts_rows, mixed_rows) for row in part(world, driver)]
-        finally:
-            driver.quit()
-    DOCUMENT.write_text(document(rows, version), encoding="utf-8")
-    open_ = [row for row in rows if verdict(*row) == "open"]
-    for row in open_:
-        print("disagree:", " | ".join(row))
+    began = time.monotonic()
+    with contextlib.ExitStack() as stack:
+        world = World(stack)
+        home = Path(stack.enter_context(tempfile.TemporaryDirectory(ignore_cleanup_errors=True)))
+        browsers = stack.enter_context(both(home, world.roots))
+        parts = (visit_rows,) if ONLY else (visit_rows, cookie_rows, sts_rows, mixed_rows)
+        rows = []
+        for part in parts:
+            for row in part(world, browsers):
+                rows.append(row)
+                if row.verdict == "open":
+                    print(
+                        "disagree:",
+                        " | ".join(map(str, (row.area, row.case, row.browser, row.ours, row.theirs, row.remark))),
+                        flush=True,
+                    )
+        versions = " and ".join(browser.version for browser in browsers)
+    open_ = [row for row in rows if row.verdict == "open"]
+    if not ONLY:
+        DOCUMENT.write_text(document(rows, versions), encoding="utf-8")
+    cases = {(row.area, row.case) for row in rows}
+    agreeing = sum(1 for row in rows if row.verdict == "agree")
     print(
-        f"{len(rows)} cases, {sum(1 for row in rows if verdict(*row) == 'agree')} agree, {len(open_)} disagree unexplained"
+        f"{len(cases)} cases in {versions}: {agreeing} of {len(rows)} agree, {len(open_)} disagree unexplained; "
+        f"{time.monotonic() - began:.0f} s"
     )
     return 1 if open_ else 0
 

@@ -9,7 +9,6 @@ from cryptography.x509.oid import ExtendedKeyUsageOID
 
 from pewter.lab.authority import DAY, Issued, issue_ca, issue_server, make_key
 from pewter.lab.web_server import Request, Response, VirtualHost
-from pewter.tls import Version
 
 ZONE = "agree.example"
 CA_HOST = f"ca.{ZONE}"
@@ -83,7 +82,6 @@ def visit_hosts(ca: Authority) -> dict[str, VirtualHost]:
     short = ca.ca("Short Issuer", ca.root, path_length=0)
     below_short = ca.ca("Below Short", short)
     impostor = ca.ca("Agreement Issuing", ca.root)
-    old = frozenset({int(Version.TLS_1_0), int(Version.TLS_1_1)})
     unknown = x509.UnrecognizedExtension(x509.ObjectIdentifier("1.3.6.1.4.1.99999.1"), b"\x05\x00")
 
     def good(slug: str) -> tuple[Issued, Issued]:
@@ -143,9 +141,145 @@ def visit_hosts(ca: Authority) -> dict[str, VirtualHost]:
         "not-found": lambda request: Response(404, PAGE, b"<h1>not found</h1>"),
         "choices": lambda request: Response(300, (*PAGE, ("Location", f"https://{n('good')}/")), b"<h1>choose</h1>"),
     }
+    handlers |= http_handlers(n)
     hosts |= {n(slug): VirtualHost(handler, good(slug)) for slug, handler in handlers.items()}
-    assert old
     return hosts
+
+
+def http_handlers(n: Callable[[str], str]) -> dict[str, Callable[[Request], Response]]:
+    """Redirects with cookies, pages that move on, errors and heads as no standard has them."""
+    long_ago = "Expires=Thu, 01 Jan 1970 00:00:00 GMT"
+
+    def to(location: str, status: int = 302, *fields: tuple[str, str]) -> Callable[[Request], Response]:
+        return lambda request: Response(status, (("Location", location), *fields))
+
+    def steps(*answers: Response) -> Callable[[Request], Response]:
+        """``/`` answers with the first, ``/1`` with the second and so on; the last for good."""
+
+        def handle(request: Request) -> Response:
+            number = int(request.target[1:]) if request.target[1:].isdigit() else 0
+            return answers[min(number, len(answers) - 1)]
+
+        return handle
+
+    def on(target: str, *cookies: str) -> Response:
+        return Response(302, (("Location", target), *(("Set-Cookie", each) for each in cookies)))
+
+    def gate(request: Request, wanted: str) -> Response:
+        return page() if wanted in request.cookie else on("/", "x=1")
+
+    def until_gone(*deletion: str) -> Callable[[Request], Response]:
+        """A cookie is set, then deleted; the page is shown to who no longer has it."""
+
+        def handle(request: Request) -> Response:
+            if request.target == "/":
+                return on("/1", "step=one; Path=/")
+            if request.target == "/1":
+                return on("/2", *deletion)
+            return page() if "step=" not in request.cookie else on("/2")
+
+        return handle
+
+    def overwritten(*fields: str) -> Callable[[Request], Response]:
+        def handle(request: Request) -> Response:
+            if "a=last" in request.cookie:
+                return page()
+            return on("/", *fields)
+
+        return handle
+
+    def by_scheme(plain: Response, secure: Response) -> Callable[[Request], Response]:
+        return lambda request: secure if request.scheme == "https" else plain
+
+    def refresh(content: str) -> Response:
+        return page(f"<meta http-equiv=refresh content='{content}'>")
+
+    def raw(octets: bytes) -> Callable[[Request], Response]:
+        return lambda request: Response(200, octets=octets)
+
+    body = b"<!doctype html><title>x</title>page"
+    html = b"Content-Type: text/html\r\n"
+    gzip = ("Content-Encoding", "gzip")
+    handlers: dict[str, Callable[[Request], Response]] = {
+        "hops-18": steps(*(on(f"/{number}") for number in range(1, 19)), page()),
+        "hops-25": steps(*(on(f"/{number}") for number in range(1, 26)), page()),
+        "cookie-deleted-by-age": until_gone("step=; Max-Age=0; Path=/"),
+        "cookie-deleted-by-date": until_gone(f"step=; {long_ago}; Path=/"),
+        "cookie-deleted-elsewhere": until_gone("step=; Max-Age=0; Path=/other"),
+        "cookie-overwritten": overwritten("a=first; Path=/", "a=last; Path=/"),
+        "cookie-two-secure": overwritten("a=last; Secure; Path=/", "a=first; Path=/"),
+        "cookie-two-secure-last": overwritten("a=first; Path=/", "a=last; Secure; Path=/"),
+        "cookie-two-paths": overwritten("a=last; Path=/", "a=first; Path=/deep"),
+        "cookie-from-http": by_scheme(on(f"https://{n('cookie-from-http')}/", "x=1"), on("/")),
+        "cookie-host-wide": lambda request: gate(request, "x=1"),
+        "cookie-quoted": overwritten('a="last"; Path=/', "a=last; Path=/"),
+        "refresh-to-https": by_scheme(refresh(f"0;url=https://{n('refresh-to-https')}/"), page()),
+        "refresh-to-http": by_scheme(page(), refresh(f"0; url=http://{n('refresh-to-http')}/")),
+        "refresh-field-to-https": by_scheme(
+            page("x", ("Refresh", f"0;url=https://{n('refresh-field-to-https')}/")), page()
+        ),
+        "refresh-field-to-http": by_scheme(
+            page(), page("x", ("Refresh", f"0;url=http://{n('refresh-field-to-http')}/"))
+        ),
+        "refresh-without-url": lambda request: refresh("600"),
+        "refresh-odd": by_scheme(refresh(f"0url=https://{n('refresh-odd')}/"), page()),
+        "refresh-quoted": by_scheme(refresh(f'0; URL="https://{n("refresh-quoted")}/"x'), page()),
+        "refresh-to-expired": by_scheme(refresh(f"0;url=https://{n('expired')}/"), page()),
+        "script-to-https": by_scheme(
+            page(f"<script>location.href = 'https://{n('script-to-https')}/'</script>"), page()
+        ),
+        "script-to-http": by_scheme(
+            page(), page(f"<script>location.replace('http://{n('script-to-http')}/')</script>")
+        ),
+        "script-in-function": by_scheme(
+            page(f"<script>function f() {{ location = 'https://{n('good')}/' }}</script>"), page()
+        ),
+        "gone": lambda request: Response(410, PAGE, b"gone"),
+        "unavailable": lambda request: Response(503, PAGE, b"<h1>later</h1>"),
+        "bad-request": lambda request: Response(400, PAGE, b"<h1>bad</h1>"),
+        "empty-error": lambda request: Response(404),
+        "gzip-broken": lambda request: page("x", gzip),
+        "created": lambda request: Response(201, (*PAGE, ("Location", "/1")), body),
+        "two-locations": lambda request: Response(302, (("Location", "/1"), ("Location", "/2"))),
+        "same-location-twice": steps(Response(302, (("Location", "/1"), ("Location", "/1"))), page()),
+        "utf-8-location": lambda request: page() if request.target == "/caf%C3%A9" else on("/caf\u00c3\u00a9"),
+        "octet-location": lambda request: page() if request.target == "/caf%E9" else on("/caf\u00e9"),
+        "dots-location": lambda request: page() if request.target == "/b" else on("/a/%2e%2e/b"),
+        "tab-location": lambda request: page() if request.target == "/ab" else on("/a\tb"),
+        "one-slash": to(f"https:/{n('good')}/"),
+        "three-slashes": to(f"https:///{n('good')}/"),
+        "no-slash": to(f"https:{n('good')}/"),
+        "to-mail": to("mailto:x@agree.example"),
+        "to-phone": to("tel:+44"),
+        "to-slashes": to("//"),
+        "to-scheme-alone": to("https://"),
+        "to-blank-host": to("https://a b/"),
+        "to-two-dots": to("https://a..b/"),
+        "to-port-0": to("https://x.example:0/"),
+        "head-blank-before-colon": raw(
+            b"HTTP/1.1 200 OK\r\nContent-Type : text/html\r\nContent-Length : 35\r\n\r\n" + body
+        ),
+        "head-lf": raw(b"HTTP/1.1 200 OK\nContent-Type: text/html\n\n" + body),
+        "head-folded": raw(b"HTTP/1.1 200 OK\r\n" + html + b"X-A: b\r\n c\r\n\r\n" + body),
+        "head-no-reason": raw(b"HTTP/1.1 200\r\n" + html + b"\r\n" + body),
+        "head-no-status": raw(b"HTTP/1.1 OK\r\n" + html + b"\r\n" + body),
+        "head-odd-version": raw(b"HTTP/7.3 200 OK\r\n" + html + b"\r\n" + body),
+        "head-lower-case": raw(b"http/1.1 200 OK\r\n" + html + b"\r\n" + body),
+        "head-no-fields": raw(b"HTTP/1.1 200 OK\r\n\r\n" + body),
+        "head-no-colon": raw(b"HTTP/1.1 200 OK\r\nnonsense\r\n" + html + b"\r\n" + body),
+        "head-blank-line-first": raw(b"\r\nHTTP/1.1 200 OK\r\n" + html + b"\r\n" + body),
+        "head-none": raw(body),
+        "head-two-lengths": raw(
+            b"HTTP/1.1 200 OK\r\n" + html + b"Content-Length: 35\r\nContent-Length: 30\r\n\r\n" + body
+        ),
+        "head-bad-length": raw(b"HTTP/1.1 200 OK\r\n" + html + b"Content-Length: many\r\n\r\n" + body),
+        "head-interim": raw(b"HTTP/1.1 103 Early Hints\r\nX: y\r\n\r\nHTTP/1.1 200 OK\r\n" + html + b"\r\n" + body),
+        "head-cut": raw(b"HTTP/1.1 200 OK\r\n" + html),
+        "head-redirect-lf": raw(b"HTTP/1.1 301 Moved\nLocation : https://" + n("good").encode() + b"/\n\n"),
+        "body-short": raw(b"HTTP/1.1 200 OK\r\n" + html + b"Content-Length: 400\r\n\r\n" + body),
+        "body-chunks-broken": raw(b"HTTP/1.1 200 OK\r\n" + html + b"Transfer-Encoding: chunked\r\n\r\nzz\r\n" + body),
+    }
+    return handlers
 
 
 # Cookies: one Set-Cookie field from one https host each, at /shop/cart

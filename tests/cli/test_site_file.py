@@ -3,7 +3,7 @@ from pathlib import Path
 
 import pytest
 
-from pewter.cli.review import ReviewCommand, _settle, read_as_of, read_target
+from pewter.cli.review import ReviewCommand, _settle, _site_file, read_as_of, read_target
 from pewter.cli.site_file import SiteFile, read_site_file
 from pewter.errors import FileError, UsageError
 from pewter.judge.outcomes import Level
@@ -145,3 +145,17 @@ def test_command_line_comes_before_the_site_file(tmp_path):
     assert options.paths[-1] == "/x"
     assert (options.whole_seconds, options.resolver) == (5, ("192.0.2.53", 53))
     assert wishes.canonical == "https://tickets.marram-ferries.example"
+
+
+@pytest.mark.parametrize(
+    ("target", "is_used"),
+    [
+        ("www.marram-ferries.example", True),
+        ("https://www.tickets.marram-ferries.example/x", True),
+        ("www.other.example", False),
+        ("freight.marram-ferries.example", False),
+    ],
+)
+def test_twins_of_its_names_are_of_the_site(tmp_path, target, is_used):
+    (tmp_path / "pewter.toml").write_text(EXAMPLE, encoding="utf-8")
+    assert bool(_site_file(ReviewCommand(targets=(target,)), tmp_path).site.names) is is_used

@@ -1,6 +1,7 @@
 """``pewter bundle`` driven on files in a temporary folder: every form, and every way in which pasting goes wrong."""
 
 import base64
+import datetime
 import json
 import subprocess
 from pathlib import Path
@@ -24,8 +25,6 @@ HOST = "freight.marram-ferries.example"
 @pytest.fixture(scope="module")
 def made():
     """Root, CA and leaf that are good today: the built program has its own clock."""
-    import datetime
-
     now = datetime.datetime.now(datetime.UTC).replace(microsecond=0)
     root = issue_ca("Tern Root", None, now - 900 * DAY, now + 900 * DAY, key=key("Tern Root"))
     ca = issue_ca("Tern CA", root, now - 400 * DAY, now + 400 * DAY, key=key("Tern CA"))
@@ -127,12 +126,7 @@ def test_keys_of_every_form_belong_to_their_certificate(folder, made, octets):
 
 
 def test_a_sec1_key(folder, made):
-    issued = issue_server(
-        [HOST],
-        made["ca"],
-        *(getattr(made["leaf"].certificate, f"not_valid_{end}_utc") for end in ("before", "after")),
-        key=key("freight EC"),
-    )
+    issued = issued_for(made, HOST, label="freight EC")
     files = {
         "full.pem": issued.pem + made["ca"].pem,
         "key.pem": b"-----BEGIN EC PARAMETERS-----\nBggqhkjOPQMBBw==\n-----END EC PARAMETERS-----\n"
@@ -152,7 +146,7 @@ def test_a_sec1_key(folder, made):
         pytest.param(lambda m: {"f": m["ca"].pem}, "bundle/no-certificate", "certificates of CAs alone", id="chain-only"),
         pytest.param(lambda m: {"f": request(m)}, "bundle/no-certificate", "a certificate request (CSR)", id="request"),
         pytest.param(lambda m: {"f": m["leaf"].pem}, "bundle/issuer-missing", "It is at http://ca.tern.example/ca.crt", id="no-issuer"),
-        pytest.param(lambda m: {"f": m["leaf"].pem, "g": m["ca"].pem}, "chain/incomplete", "Tern CA is in g", id="issuer-in-another-file"),
+        pytest.param(lambda m: {"f": m["leaf"].pem, "g": m["ca"].pem}, "bundle/in-parts", "whole, in separate files: f, g", id="issuer-in-another-file"),
         pytest.param(lambda m: {"f": m["leaf"].pem + m["ca"].pem.rstrip()[:-5]}, "bundle/unreadable", "last line (END) is missing", id="no-last-line"),
         pytest.param(lambda m: {"f": m["leaf"].pem.rstrip() + m["ca"].pem}, "bundle/unreadable", "joined without a line end", id="joined"),
         pytest.param(lambda m: {"f": (m["leaf"].pem + m["ca"].pem) * 2}, "chain/superfluous", "was sent already", id="twice"),
@@ -171,7 +165,7 @@ def test_a_sec1_key(folder, made):
 )  # fmt: skip
 def test_what_goes_wrong_in_pasting(folder, made, files, gap, words):
     result = run(folder, files(made))
-    assert result.returncode == (0 if gap == "chain/superfluous" else 1)
+    assert result.returncode == (0 if gap in {"chain/superfluous", "bundle/in-parts"} else 1)
     assert gap in result.stdout
     assert words in " ".join(result.stdout.split())
     assert "Traceback" not in result.stderr
@@ -255,8 +249,6 @@ def test_bad_usage(folder, arguments, words):
 
 
 def test_hostile_names_do_not_reach_the_terminal(folder, made):
-    import datetime
-
     now = datetime.datetime.now(datetime.UTC)
     hostile = issue_server(
         [HOST],
@@ -269,3 +261,42 @@ def test_hostile_names_do_not_reach_the_terminal(folder, made):
     result = run(folder, {"full.pem": hostile.pem + made["ca"].pem})
     assert "\x1b" not in result.stdout
     assert "\nroot: yes" not in result.stdout
+
+
+def issued_for(made, *names: str, by: str = "ca", label: str = "another") -> Issued:
+    dates = (getattr(made["leaf"].certificate, f"not_valid_{end}_utc") for end in ("before", "after"))
+    return issue_server(list(names), made[by], *dates, key=key(label))
+
+
+WWW, BARE = "www.marram-ferries.example", "marram-ferries.example"
+
+
+@pytest.mark.parametrize("names", [(), ("--name", WWW, "--name", BARE)])
+def test_a_certificate_without_its_twin_is_not_in_order(folder, made, names):
+    result = run(folder, {"f": issued_for(made, WWW).pem + made["ca"].pem}, *names)
+    text = " ".join(result.stdout.split())
+    assert "Whole and in order" not in text
+    assert ("name/sibling-not-covered" if names else f"covers {WWW}, and not {BARE}") in text
+
+
+def test_a_name_that_nothing_covers_is_told_of_a_certificate_pasted_twice(folder, made):
+    files = {"f": (made["leaf"].pem + made["ca"].pem) * 2}
+    assert "name/not-covered" in rules(folder, files, "--name", "www.other.example")
+
+
+def test_each_of_several_certificates_is_judged(folder, made):
+    other = issued_for(made, "tickets.marram-ferries.example")
+    late = issue_server(
+        ["timetable.marram-ferries.example"], made["ca"], made["leaf"].certificate.not_valid_before_utc,
+        made["leaf"].certificate.not_valid_before_utc + datetime.timedelta(hours=1), key=key("late"),
+    )  # fmt: skip
+    files = {"a.pem": made["leaf"].pem + made["ca"].pem, "b.pem": other.pem + made["ca"].pem, "c.pem": late.pem}
+    result = run(folder, {**files, "ca.pem": made["ca"].pem}, "--json")
+    found = {
+        (each["rule"], each["outcome"]["where"])
+        for each in json.loads(result.stdout)["outcomes"]
+        if each["outcome"]["type"] == "gap"
+    }
+    assert found == {
+        ("chain/incomplete", "timetable.marram-ferries.example"), ("date/expired", "timetable.marram-ferries.example"),
+    }  # fmt: skip

@@ -79,24 +79,21 @@ def test_no_handshake_is_unknown(rule):
 
 
 @pytest.mark.parametrize(
-    ("evidence", "detail"),
+    "evidence",
     [
         pytest.param(
             {"fetched_issuers": (FetchedIssuer("http://a.example/i.crt", "x", (fingerprint(intermediate()),)),)},
-            "Intermediate is at http://a.example/i.crt",
             id="by-aia",
         ),
-        pytest.param({}, "Intermediate is to be had from its CA", id="only-at-hand"),
+        pytest.param({}, id="only-at-hand"),
         pytest.param(
             {"given_certificates": (fingerprint(intermediate()),)},
-            "Intermediate is among the files given",
             id="in-a-given-file",
         ),
     ],
 )
-def test_incomplete_names_what_is_missing(evidence, detail):
-    (gap,) = outcomes(chain.incomplete, served(leaf(), **evidence))
-    assert (gap.seen, gap.detail) == ("1 certificate sent; missing: Intermediate", detail)
+def test_incomplete_names_what_is_missing(told, evidence):
+    told(outcomes(chain.incomplete, served(leaf(), **evidence)))
 
 
 def test_incomplete_finds_the_missing_certificate_at_another_endpoint():
@@ -116,15 +113,14 @@ def sent_as(*fingerprints: str):
     return case(endpoints=[endpoint(answer)], certificates=[RUBBISH])
 
 
-def test_malformed_certificates():
+def test_malformed_certificates(told):
     whole = sent_as(RUBBISH.sha256)
-    (gap,) = outcomes(chain_keys.malformed, whole)
-    assert gap.seen == "the server's certificate cannot be read: Certificate, octet 0: tag 0x30 expected, 0x72 found"
-    assert [type(outcome) for rule in PATH_RULES for outcome in outcomes(rule, whole)] == []
+    told(outcomes(chain_keys.malformed, whole))
+    for rule in PATH_RULES:
+        told(outcomes(rule, whole))
     part = sent_as(*handshake().chain, RUBBISH.sha256)
-    (gap,) = outcomes(chain_keys.malformed, part)
-    assert gap.seen.startswith("certificate 3 of those sent cannot be read")
-    assert [type(outcome) for outcome in outcomes(chain.incomplete, part)] == [Holds]
+    told(outcomes(chain_keys.malformed, part))
+    told(outcomes(chain.incomplete, part))
     assert outcomes(chain_keys.malformed, served(leaf(), intermediate())) == [Holds(HOST, "all can be read")]
 
 
@@ -132,24 +128,22 @@ LOWER = ca("Lower", intermediate())
 
 
 @pytest.mark.parametrize(
-    ("sent", "order", "extra"),
+    "sent",
     [
-        pytest.param((leaf(), intermediate()), Holds, Holds, id="good"),
-        pytest.param((server(LOWER), intermediate(), LOWER), Gap, Holds, id="wrong-order"),
-        pytest.param((leaf(), intermediate(), root()), Holds, Gap, id="root-sent"),
-        pytest.param((leaf(), leaf(), intermediate()), Holds, Gap, id="leaf-twice"),
+        pytest.param((leaf(), intermediate()), id="good"),
+        pytest.param((server(LOWER), intermediate(), LOWER), id="wrong-order"),
+        pytest.param((leaf(), intermediate(), root()), id="root-sent"),
+        pytest.param((leaf(), leaf(), intermediate()), id="leaf-twice"),
     ],
 )
-def test_order_and_superfluous(sent, order, extra):
+def test_order_and_superfluous(told, sent):
     looked = served(*sent)
-    assert [type(outcome) for outcome in outcomes(chain.wrong_order, looked)] == [order]
-    assert [type(outcome) for outcome in outcomes(chain.superfluous, looked)] == [extra]
+    told(outcomes(chain.wrong_order, looked))
+    told(outcomes(chain.superfluous, looked))
 
 
-def test_wrong_order_says_both_orders():
-    (gap,) = outcomes(chain.wrong_order, served(server(LOWER), intermediate(), LOWER))
-    assert gap.seen == f"sent: {HOST}, Intermediate, Lower"
-    assert gap.expected == f"sent in the order of the path: {HOST}, Lower, Intermediate, Root"
+def test_wrong_order_says_both_orders(told):
+    told(outcomes(chain.wrong_order, served(server(LOWER), intermediate(), LOWER)))
 
 
 # name
@@ -175,15 +169,14 @@ def test_not_covered(covered, seen, detail):
 
 
 @pytest.mark.parametrize(
-    ("covered", "host", "detail"),
+    ("covered", "host"),
     [
-        ("*.marram-ferries.example", APEX, f"*.{APEX} does not cover {APEX} itself"),
-        ("*.marram-ferries.example", f"a.b.{APEX}", f"A wildcard stands for exactly one label: *.{APEX} does not reach a.b.{APEX}"),
+        ("*.marram-ferries.example", APEX),
+        ("*.marram-ferries.example", f"a.b.{APEX}"),
     ],
 )  # fmt: skip
-def test_near_misses_of_wildcards(covered, host, detail):
-    (gap,) = outcomes(name_rules.not_covered, served(server(intermediate(), covered), intermediate(), host=host))
-    assert gap.detail == detail
+def test_near_misses_of_wildcards(told, covered, host):
+    told(outcomes(name_rules.not_covered, served(server(intermediate(), covered), intermediate(), host=host)))
 
 
 def test_not_covered_unknown():
@@ -234,13 +227,12 @@ def test_one_rule_speaks_of_each_age(left, life, speaks):
     assert gaps == ([speaks] if speaks else [])
 
 
-def test_exact_limits():
+def test_exact_limits(told):
     issued = leaf(HOST, left=60, life=90)
     end = issued.certificate.not_valid_after_utc
     assert outcomes(date.expired, served(issued, intermediate(), at=end)) == [Holds(HOST, f"until {end:%Y-%m-%d}")]
     start = issued.certificate.not_valid_before_utc
-    (holds,) = outcomes(date.not_yet_valid, served(issued, intermediate(), at=start))
-    assert isinstance(holds, Holds)
+    told(outcomes(date.not_yet_valid, served(issued, intermediate(), at=start)))
 
 
 @pytest.mark.parametrize(
@@ -266,7 +258,7 @@ def test_expired_at_one_address_points_to_the_other():
     assert holds.where == f"{HOST} at 192.0.2.11"
 
 
-def test_thresholds_are_expectations():
+def test_thresholds_are_expectations(told):
     from pewter.judge.expectations import Wishes
 
     wishes = Wishes(Expectations(renewal_point=0.9, renewal_grace=0.05))
@@ -275,4 +267,4 @@ def test_thresholds_are_expectations():
         certificates=stored(leaf(HOST, left=12)),
         wishes=wishes,
     )
-    assert [type(each) for each in outcomes(date.renewal_overdue, looked)] == [Holds]
+    told(outcomes(date.renewal_overdue, looked))

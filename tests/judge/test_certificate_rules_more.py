@@ -1,7 +1,6 @@
 """Keys, forms, revocation, logging, stores, odd names and lives: the rest of the areas chain, name and date."""
 
 import datetime
-import re
 
 import msgspec
 import pytest
@@ -12,10 +11,10 @@ from cryptography.hazmat.primitives.asymmetric import padding
 from pewter.evidence import Answer, Lookup, Name, Seen, StatusAnswer, StoredCertificate, Unseen
 from pewter.judge import chain, chain_keys, chain_status, date, visits
 from pewter.judge import name as name_rules
+from pewter.judge.browsers import Browser, Meeting, browsers_refusing_key
 from pewter.judge.case import Case
 from pewter.judge.expectations import Expectations
 from pewter.judge.outcomes import Gap, Holds, Level, Unknown
-from pewter.judge.visits import Meeting
 from pewter.lab.authority import DAY, Issued, SignedWith, issue_ca, issue_server
 from pewter.pki import KeyFacts, Store, der
 from pewter.tls import fingerprint as fingerprint_of
@@ -51,55 +50,51 @@ def looked(*sent: Issued, public: bool = False, answers=(), host: str = HOST, al
     return found
 
 
-def kinds(rule, of: Case) -> list[type]:
-    return [type(outcome) for outcome in outcomes(rule, of)]
-
-
 # Keys
 
 
 @pytest.mark.parametrize(
     ("facts", "weak", "odd"),
     [
-        (KeyFacts("RSA", 2048, exponent=65537), "", ""),
-        (KeyFacts("RSA", 2047, exponent=65537), "RSA key of 2047 bits", ""),
-        (KeyFacts("RSA", 2048, exponent=3), "", ""),
-        (KeyFacts("RSA", 2048, exponent=1), "RSA key with exponent 1", ""),
-        (KeyFacts("RSA", 4096, exponent=4), "RSA key with exponent 4", ""),
-        (KeyFacts("RSA", 4096, exponent=1 << 9000), "RSA key, even exponent", ""),
-        (KeyFacts("RSA-PSS", 2048, exponent=65537), "", "RSA-PSS 2048 key"),
-        (KeyFacts("EC", 256, "P-256"), "", ""),
-        (KeyFacts("EC", 224, "P-224"), "", "EC P-224 key"),
-        (KeyFacts("EC", 192, "P-192"), "EC key of 192 bits (P-192)", "EC P-192 key"),
-        (KeyFacts("EC", 521, "P-521"), "", "EC P-521 key"),
-        (KeyFacts("EC", 256, "explicit parameters"), "", "EC explicit parameters key"),
-        (KeyFacts("DSA", 1024), "DSA key of 1024 bits", "DSA 1024 key"),
-        (KeyFacts("Ed25519", 256), "", "Ed25519 key"),
-        (KeyFacts("1.2.3.4"), "", "1.2.3.4 key"),
-        (KeyFacts("unreadable"), "", "a key that cannot be read"),
+        (KeyFacts("RSA", 2048, exponent=65537), "", False),
+        (KeyFacts("RSA", 2047, exponent=65537), "RSA key of 2047 bits", False),
+        (KeyFacts("RSA", 2048, exponent=3), "", False),
+        (KeyFacts("RSA", 2048, exponent=1), "RSA key with exponent 1", False),
+        (KeyFacts("RSA", 4096, exponent=4), "RSA key with exponent 4", False),
+        (KeyFacts("RSA", 4096, exponent=1 << 9000), "RSA key, even exponent", False),
+        (KeyFacts("RSA-PSS", 2048, exponent=65537), "", True),
+        (KeyFacts("EC", 256, "P-256"), "", False),
+        (KeyFacts("EC", 224, "P-224"), "", True),
+        (KeyFacts("EC", 192, "P-192"), "EC key of 192 bits (P-192)", True),
+        (KeyFacts("EC", 521, "P-521"), "", False),
+        (KeyFacts("EC", 256, "explicit parameters"), "", True),
+        (KeyFacts("DSA", 1024), "DSA key of 1024 bits", True),
+        (KeyFacts("Ed25519", 256), "", True),
+        (KeyFacts("1.2.3.4"), "", True),
+        (KeyFacts("unreadable"), "", True),
     ],
 )
 def test_weak_and_unusual_keys(facts, weak, odd):
     assert chain_keys.key_weakness(facts, Expectations()) == weak
-    assert chain_keys.key_oddity(facts) == odd
+    assert (browsers_refusing_key(facts) == frozenset(Browser)) is odd
 
 
-def test_keys_of_the_path_are_judged_and_the_roots_are_not():
+def test_keys_of_the_path_are_judged_and_the_roots_are_not(told):
     short_root = ca("Short root", None, "RSA 1024")
     short_ca = ca("Short CA", short_root, "RSA 1024")
     found = looked(server(issuer=short_ca), short_ca, also=(short_root,), given_trust=(fingerprint(short_root),))
-    (gap,) = outcomes(chain_keys.weak_key, found)
-    assert gap.seen == "Short CA: RSA key of 1024 bits"
-    assert kinds(chain_keys.unusual_key, found) == [Holds]
-    assert kinds(chain_keys.weak_key, looked(leaf(), intermediate())) == [Holds]
+    told(outcomes(chain_keys.weak_key, found))
+    told(outcomes(chain_keys.unusual_key, found))
+    told(outcomes(chain_keys.weak_key, looked(leaf(), intermediate())))
     assert outcomes(chain_keys.weak_key, case(endpoints=[endpoint(Unseen("late"))])) == [Unknown(HOST, "late")]
 
 
 @pytest.mark.parametrize("kind", ["P-521", "Ed25519", "Ed448"])
-def test_browsers_cannot_connect_with_an_unusual_key(kind):
+def test_browsers_cannot_connect_with_an_unusual_key(told, kind):
     found = looked(server(kind=kind), intermediate())
-    assert kinds(chain_keys.unusual_key, found) == [Gap]
-    assert visits.predict_visits(found)[0].meets is Meeting.CANNOT_CONNECT
+    told(outcomes(chain_keys.unusual_key, found))
+    meets = visits.predict_visits(found)[0].meets
+    assert meets is (Meeting.IN_SOME if kind == "P-521" else Meeting.CANNOT_CONNECT)
 
 
 def with_sha_1(issued: Issued, signer: Issued) -> bytes:
@@ -112,7 +107,7 @@ def with_sha_1(issued: Issued, signer: Issued) -> bytes:
     return der.build(der.SEQUENCE, tbs + algorithm + der.build(der.BIT_STRING, b"\0" + signature))
 
 
-def test_sha_1_is_refused_on_the_path():
+def test_sha_1_is_refused_on_the_path(told):
     issuer = ca("RSA CA", root(), "RSA 2048")
     octets = with_sha_1(server(issuer=issuer), issuer)
     sha256 = fingerprint_of(octets)
@@ -124,9 +119,9 @@ def test_sha_1_is_refused_on_the_path():
     )
     (gap,) = outcomes(chain_keys.weak_signature, found)
     assert (gap.seen, chain.path_problem(found.chains[0])) == (f"{HOST}: signed with SHA-1", "weak-signature")
-    assert kinds(chain.untrusted, found) == []
+    told(outcomes(chain.untrusted, found))
     assert visits.predict_visits(found)[0].meets is Meeting.NOT_TRUSTED
-    assert kinds(chain_keys.weak_signature, looked(leaf(), intermediate())) == [Holds]
+    told(outcomes(chain_keys.weak_signature, looked(leaf(), intermediate())))
 
 
 # Forms
@@ -149,7 +144,7 @@ def test_forms(options, words, level):
 
 
 def test_a_form_that_browsers_insist_on_stops_visitors():
-    found = looked(server(common_name=""), intermediate())
+    found = looked(server(extra=((x509.PrecertPoison(), True),)), intermediate())
     assert visits.predict_visits(found)[0].meets is Meeting.NOT_TRUSTED
 
 
@@ -165,22 +160,22 @@ REVOKED = x509.ocsp.OCSPCertStatus.REVOKED
 
 
 @pytest.mark.parametrize(
-    ("response", "broken", "revoked"),
+    ("response", "revoked"),
     [
-        pytest.param(None, [], [], id="no-staple"),
-        pytest.param(ocsp_response(), [Holds], [Holds], id="good"),
-        pytest.param(ocsp_response(next_update=NOW - DAY / 2), [Gap], [], id="stale"),
-        pytest.param(ocsp_response(server("other.example")), [Gap], [], id="foreign"),
-        pytest.param(ocsp_response(status=REVOKED), [], [Gap], id="revoked"),
-        pytest.param(b"rubbish", [Gap], [], id="rubbish"),
+        pytest.param(None, Meeting.OPENS, id="no-staple"),
+        pytest.param(ocsp_response(), Meeting.OPENS, id="good"),
+        pytest.param(ocsp_response(next_update=NOW - DAY / 2), Meeting.IN_SOME, id="stale"),
+        pytest.param(ocsp_response(server("other.example")), Meeting.IN_SOME, id="foreign"),
+        pytest.param(ocsp_response(status=REVOKED), Meeting.REVOKED, id="revoked"),
+        pytest.param(b"rubbish", Meeting.OPENS, id="rubbish"),
     ],
 )
-def test_staples(response, broken, revoked):
+def test_staples(told, response, revoked):
     found = stapled(response)
-    assert kinds(chain_status.staple_broken, found) == broken
-    assert kinds(chain_status.revoked, found) == revoked
+    told(outcomes(chain_status.staple_broken, found))
+    told(outcomes(chain_status.revoked, found))
     meets = visits.predict_visits(found)[0].meets
-    assert meets is (Meeting.REVOKED if revoked == [Gap] else Meeting.OPENS)
+    assert meets is revoked
 
 
 def test_a_staple_is_unknown_where_the_issuer_is_not_at_hand():
@@ -192,13 +187,12 @@ def test_a_staple_is_unknown_where_the_issuer_is_not_at_hand():
     ]
 
 
-def test_must_staple():
+def test_must_staple(told):
     demanding = server(extra=(STAPLE_DEMANDED,))
-    assert kinds(chain_status.staple_missing, looked(leaf(), intermediate())) == []
-    (gap,) = outcomes(chain_status.staple_missing, stapled(None, (demanding, intermediate())))
-    assert gap.seen == "the certificate demands a stapled response (must-staple), and none came in 1 handshakes"
+    told(outcomes(chain_status.staple_missing, looked(leaf(), intermediate())))
+    told(outcomes(chain_status.staple_missing, stapled(None, (demanding, intermediate()))))
     with_staple = stapled(ocsp_response(demanding), (demanding, intermediate()))
-    assert kinds(chain_status.staple_missing, with_staple) == [Holds]
+    told(outcomes(chain_status.staple_missing, with_staple))
 
 
 def access(**urls: str):
@@ -222,24 +216,22 @@ ASKABLE = server(extra=(access(ocsp="http://ocsp.x.example"),))
         pytest.param(Seen(b"<html>"), Unknown, id="a-page"),
     ],
 )  # fmt: skip
-def test_asking_the_ca(answer, expected):
+def test_asking_the_ca(told, answer, expected):
     answers = () if answer is None else (StatusAnswer("OCSP", "http://ocsp.x.example", fingerprint(ASKABLE), answer),)
     found = looked(ASKABLE, intermediate(), revocation_asked=answer is not None, status_answers=answers)
-    (outcome,) = outcomes(chain_status.revoked, found)
-    assert outcome == expected or type(outcome) is expected
+    told(outcomes(chain_status.revoked, found))
     if expected is Gap:
         visit = visits.predict_visits(found)[0]
         assert (visit.meets, visit.detail) == (Meeting.OPENS, "only in browsers that do not ask whether it is revoked")
 
 
-def test_a_list_counts_for_every_certificate_that_names_it():
+def test_a_list_counts_for_every_certificate_that_names_it(told):
     point = x509.DistributionPoint([x509.UniformResourceIdentifier("http://crl.x.example/3.crl")], None, None, None)
     of = server(extra=((x509.CRLDistributionPoints([point]), False),))
     crl = signed_list(intermediate(), of.certificate.serial_number)
     answers = (StatusAnswer("CRL", "http://crl.x.example/3.crl", "another", Seen(crl)),)
     found = looked(of, intermediate(), revocation_asked=True, status_answers=answers)
-    (gap,) = outcomes(chain_status.revoked, found)
-    assert gap.seen == f"{HOST} is revoked on 2026-11-22, superseded (CRL at http://crl.x.example/3.crl)"
+    told(outcomes(chain_status.revoked, found))
 
 
 # Logging
@@ -268,36 +260,33 @@ def timestamps(*logs: bytes) -> bytes:
         pytest.param((), 90, Gap, id="none"),
     ],
 )
-def test_not_logged(logs, life, expected):
+def test_not_logged(told, logs, life, expected):
     start = NOW - 2 * DAY
     of = server(not_before=start, not_after=start + life * DAY - datetime.timedelta(seconds=1))
     answer = msgspec.structs.replace(
         handshake(of, intermediate()), signed_timestamps=timestamps(*logs) if logs else None
     )
     found = looked(of, intermediate(), public=True, answers=(answer,))
-    assert kinds(chain_status.not_logged, found) == [expected]
+    told(outcomes(chain_status.not_logged, found))
     assert visits.predict_visits(found)[0].meets is (Meeting.OPENS if expected is Holds else Meeting.NOT_TRUSTED)
-    assert kinds(chain_status.not_logged, looked(of, intermediate(), answers=(answer,))) == [], "a private CA"
+    told(outcomes(chain_status.not_logged, looked(of, intermediate(), answers=(answer,))))
 
 
 # Stores
 
 
-def test_stores_disagree():
+def test_stores_disagree(told):
     other = ca("Other root", None)
     found = looked(leaf(), intermediate())
     found.own_stores = (found.own_stores[0], Store("this system's roots", (parsed(other),)))
     found.stores = found.own_stores
-    (gap,) = outcomes(chain.stores_disagree, found)
-    assert gap.seen == (
-        "trusted by test store; not by this system's roots: Root is its own issuer and is in no store looked at"
-    )
+    told(outcomes(chain.stores_disagree, found))
     found = looked(leaf(), intermediate())
     found.stores = found.own_stores = (found.own_stores[0], Store("this system's roots", found.own_stores[0].anchors))
     assert outcomes(chain.stores_disagree, found) == [Holds(HOST, "trusted by test store, this system's roots")]
 
 
-def test_what_is_given_stands_beside_or_in_place_of_the_stores():
+def test_what_is_given_stands_beside_or_in_place_of_the_stores(told):
     foreign_root = ca("Foreign root", None)
     of = server(issuer=foreign_root)
     given = {"also": (foreign_root,), "given_trust": (fingerprint(foreign_root),)}
@@ -306,32 +295,27 @@ def test_what_is_given_stands_beside_or_in_place_of_the_stores():
         ("test store", False),
         ("--trust", True),
     ]
-    assert kinds(chain.untrusted, beside) == [Holds]
-    assert kinds(chain.stores_disagree, beside) == []
+    told(outcomes(chain.untrusted, beside))
+    told(outcomes(chain.stores_disagree, beside))
     only = looked(leaf(), intermediate(), trusts_given_only=True, **given)
     assert [store.title for store in only.stores] == ["--trust-only"]
-    assert kinds(chain.untrusted, only) == [Gap]
+    told(outcomes(chain.untrusted, only))
 
 
-def test_an_issuer_out_of_date_beside_a_good_path_is_a_note():
+def test_an_issuer_out_of_date_beside_a_good_path_is_a_note(told):
     old = issue_ca("Intermediate", root(), LONG_AGO, NOW - DAY, key=key("Intermediate"))
-    (gap,) = outcomes(chain.expired_issuer, looked(leaf(), old, intermediate()))
-    assert gap.level is Level.NOTE
-    assert "sent, and out of date: Intermediate" in gap.seen
+    told(outcomes(chain.expired_issuer, looked(leaf(), old, intermediate())))
 
 
 # Names
 
 
-def test_common_name_only():
+def test_common_name_only(told):
     of = server("mail.marram-ferries.example", common_name=HOST)
     found = looked(of, intermediate())
-    (gap,) = outcomes(name_rules.common_name_only, found)
-    assert (
-        gap.seen == f"{HOST} stands only in the subject's common name; subjectAltName has mail.marram-ferries.example"
-    )
-    assert kinds(name_rules.not_covered, found) == []
-    assert kinds(name_rules.common_name_only, looked(leaf(), intermediate())) == [Holds]
+    told(outcomes(name_rules.common_name_only, found))
+    told(outcomes(name_rules.not_covered, found))
+    told(outcomes(name_rules.common_name_only, looked(leaf(), intermediate())))
     assert visits.predict_visits(found)[0].meets is Meeting.WRONG_NAME
 
 
@@ -362,61 +346,52 @@ def resolved(text: str, *addresses: str) -> Name:
     return Name(text, False, (Lookup("A", Seen(Answer("NOERROR" if addresses else "NXDOMAIN", (), addresses))),))
 
 
-def test_also_covers():
+def test_also_covers(told):
     of = server(HOST, "shop.marram-ferries.example", "old.marram-ferries.example", "*.marram-ferries.example")
     names = (resolved("shop.marram-ferries.example", "192.0.2.9"), resolved("old.marram-ferries.example"))
-    (gap,) = outcomes(name_rules.also_covers, looked(of, intermediate(), covered_names=names))
-    assert gap.seen == (
-        "shop.marram-ferries.example (192.0.2.9), old.marram-ferries.example (does not resolve), *.marram-ferries.example"
-    )
-    assert kinds(name_rules.also_covers, looked(leaf(), intermediate())) == [Holds]
+    told(outcomes(name_rules.also_covers, looked(of, intermediate(), covered_names=names)))
+    told(outcomes(name_rules.also_covers, looked(leaf(), intermediate())))
 
 
 # Lives
 
 
 @pytest.mark.parametrize(
-    ("issued", "days", "expected"),
+    ("issued", "days"),
     [
-        pytest.param("2026-03-14", 398, Holds, id="398-before-the-change"),
-        pytest.param("2026-03-15", 200, Holds, id="200-on-the-day"),
-        pytest.param("2026-03-15", 201, Gap, id="201-on-the-day"),
-        pytest.param("2027-03-15", 101, Gap, id="101-in-2027"),
-        pytest.param("2029-03-15", 47, Holds, id="47-in-2029"),
-        pytest.param("2017-01-01", 1100, None, id="before-there-was-a-limit"),
+        pytest.param("2026-03-14", 398, id="398-before-the-change"),
+        pytest.param("2026-03-15", 200, id="200-on-the-day"),
+        pytest.param("2026-03-15", 201, id="201-on-the-day"),
+        pytest.param("2027-03-15", 101, id="101-in-2027"),
+        pytest.param("2029-03-15", 47, id="47-in-2029"),
+        pytest.param("2017-01-01", 1100, id="before-there-was-a-limit"),
     ],
 )
-def test_too_long(issued, days, expected):
+def test_too_long(told, issued, days):
     start = datetime.datetime.fromisoformat(issued).replace(tzinfo=datetime.UTC)
     long_root = issue_ca("Root", None, LONG_AGO, FAR_OFF, key=key("Root"))
     of = server(not_before=start, not_after=start + days * DAY - datetime.timedelta(seconds=1), issuer=long_root)
     found = looked(of, public=True, at=start + DAY)
-    assert kinds(date.too_long, found) == ([] if expected is None else [expected])
-    assert kinds(date.too_long, looked(of, at=start + DAY)) == [], "a private CA"
+    told(outcomes(date.too_long, found))
+    told(outcomes(date.too_long, looked(of, at=start + DAY)))
 
 
-def test_one_second_too_long():
+def test_one_second_too_long(told):
     start = datetime.datetime(2026, 4, 1, tzinfo=datetime.UTC)
     of = server(not_before=start, not_after=start + 200 * DAY)
-    (gap,) = outcomes(date.too_long, looked(of, intermediate(), public=True, at=start + DAY))
-    assert gap.seen == "200 days and 1 s more; issued 2026-04-01"
+    told(outcomes(date.too_long, looked(of, intermediate(), public=True, at=start + DAY)))
 
 
-def test_not_loaded():
+def test_not_loaded(told):
     newer = server(not_before=NOW - DAY / 2)
     given = {"also": (newer,), "given_certificates": (fingerprint(newer),)}
-    (gap,) = outcomes(date.not_loaded, looked(leaf(), intermediate(), **given))
-    assert re.fullmatch(
-        r"served: 2026-10-24 to 2027-01-22 by Intermediate, .*; the given file: 2026-11-23 .*", gap.seen
-    )
-    assert kinds(date.not_loaded, looked(newer, intermediate(), **given)) == [Holds]
-    assert kinds(date.not_loaded, looked(leaf(), intermediate())) == []
+    told(outcomes(date.not_loaded, looked(leaf(), intermediate(), **given)))
+    told(outcomes(date.not_loaded, looked(newer, intermediate(), **given)))
+    told(outcomes(date.not_loaded, looked(leaf(), intermediate())))
 
 
-@pytest.mark.parametrize(
-    ("left", "expected"), [(20, [Gap]), (-1, []), (60, [Holds])], ids=["older", "ended-is-another-rule", "the-same"]
-)
-def test_left_behind(left, expected):
+@pytest.mark.parametrize("left", [20, -1, 60], ids=["older", "ended-is-another-rule", "the-same"])
+def test_left_behind(told, left):
     here, there = leaf(left=left), leaf()
     found = looked(
         here,
@@ -426,9 +401,9 @@ def test_left_behind(left, expected):
             endpoint(handshake(there, intermediate()), address="192.0.2.31"),
         ],
     )
-    assert kinds(date.left_behind, found) == expected
+    told(outcomes(date.left_behind, found))
 
 
-def test_a_chain_signed_by_a_stranger_has_no_logs_to_count():
+def test_a_chain_signed_by_a_stranger_has_no_logs_to_count(told):
     impostor = server(signed_with=SignedWith(key=key("stranger")))
-    assert kinds(chain_status.not_logged, looked(impostor, intermediate(), public=True)) == []
+    told(outcomes(chain_status.not_logged, looked(impostor, intermediate(), public=True)))

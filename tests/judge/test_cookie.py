@@ -43,11 +43,8 @@ def test_levels_by_what_a_cookie_looks_like(rule, field, ordinary, session, csrf
     assert found(rule) == []
 
 
-def test_gap_quotes_the_attributes_and_says_why_it_looks_so():
-    (gap,) = judged(cookie.not_secure, "sessionid=****; Path=/; HttpOnly")
-    assert (gap.where, gap.seen, gap.expected) == (HTTPS, "sessionid; Path=/; HttpOnly", "Secure")
-    assert gap.detail == "sessionid looks like a session or login cookie: a word for sessions or logins in its name"
-    assert "*" not in str(gap)
+def test_gap_quotes_the_attributes_and_says_why_it_looks_so(told):
+    told(judged(cookie.not_secure, "sessionid=****; Path=/; HttpOnly"))
 
 
 def test_over_http():
@@ -57,18 +54,18 @@ def test_over_http():
 
 
 @pytest.mark.parametrize(
-    ("field", "kind"),
+    "field",
     [
-        ("__Host-a=*; Secure; Path=/", Holds),
-        ("__Host-a=*; Secure", Gap),
-        ("__Host-a=*; Secure; Path=/; Domain=marram-ferries.example", Gap),
-        ("__secure-a=*", Gap),
-        ("__Secure-*; Secure", Gap),
-        ("plain=*", Holds),
+        "__Host-a=*; Secure; Path=/",
+        "__Host-a=*; Secure",
+        "__Host-a=*; Secure; Path=/; Domain=marram-ferries.example",
+        "__secure-a=*",
+        "__Secure-*; Secure",
+        "plain=*",
     ],
 )
-def test_prefix(field, kind):
-    assert [type(outcome) for outcome in judged(cookie.prefix, field)] == [kind]
+def test_prefix(told, field):
+    told(judged(cookie.prefix, field))
 
 
 @pytest.mark.parametrize(
@@ -101,22 +98,22 @@ def test_wide_domain(field, others, expected):
 
 
 @pytest.mark.parametrize(
-    ("field", "kinds"),
+    "field",
     [
-        ("sessionid=*; Max-Age=2592000", [Holds]),
-        ("sessionid=*; Max-Age=2592001", [Gap]),
-        ("sessionid=*; Expires=Sat, 23 Jan 2027 12:00:00 GMT", [Gap]),
-        ("sessionid=*", [Holds]),
-        ("colour=*; Max-Age=99999999999", []),
+        "sessionid=*; Max-Age=2592000",
+        "sessionid=*; Max-Age=2592001",
+        "sessionid=*; Expires=Sat, 23 Jan 2027 12:00:00 GMT",
+        "sessionid=*",
+        "colour=*; Max-Age=99999999999",
     ],
 )
-def test_long_lived(field, kinds):
-    assert [type(outcome) for outcome in judged(cookie.long_lived, field)] == kinds
+def test_long_lived(told, field):
+    told(judged(cookie.long_lived, field))
 
 
-def test_overwritten():
-    assert [type(o) for o in judged(cookie.overwritten, "a=*; Path=/", "a=*; Path=/shop")] == [Gap]
-    assert [type(o) for o in judged(cookie.overwritten, "a=*; Path=/", "b=*; Path=/shop")] == [Holds, Holds]
+def test_overwritten(told):
+    told(judged(cookie.overwritten, "a=*; Path=/", "a=*; Path=/shop"))
+    told(judged(cookie.overwritten, "a=*; Path=/", "b=*; Path=/shop"))
 
 
 def test_cookies_of_other_sites_and_unseen_answers_are_left_alone():

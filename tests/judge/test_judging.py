@@ -11,6 +11,7 @@ from hypothesis import strategies as st
 
 from pewter.errors import FileError
 from pewter.evidence import FetchedIssuer, NoConnection, StopCause, Stopped
+from pewter.judge.browsers import Meeting
 from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Wishes, read_duration, write_duration
 from pewter.judge.judging import AREAS, RULES, judge, server_of
 from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Level, Unknown, host_of_place
@@ -26,7 +27,7 @@ from pewter.judge.results import (
 from pewter.judge.review import FORMAT, case_of, make_review, read_review, write_review
 from pewter.judge.rules import Words
 from pewter.judge.served import LinkState, served_certificates
-from pewter.judge.visits import Meeting, predict_visits
+from pewter.judge.visits import predict_visits
 from pewter.lab.authority import DAY, issue_server
 from pewter.report.schema import build_schema
 from support.cases import ADDRESS, case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen
@@ -105,7 +106,7 @@ def met(issued=None, *sent, way=None, version=0x0304, **evidence):
         pytest.param(met(None, WRONG_AND_SELF_SIGNED), Meeting.NOT_TRUSTED, (301,), id="trust-hides-name-and-date"),
         pytest.param(met(WRONG_AND_EXPIRED), Meeting.WRONG_NAME, (301,), id="name-hides-date"),
         pytest.param(met(None, leaf()), Meeting.NOT_TRUSTED, (301,), id="incomplete-and-not-fetched"),
-        pytest.param(met(None, leaf(), fetched_issuers=AIA), Meeting.OPENS, (301, 200), id="incomplete-but-fetched"),
+        pytest.param(met(None, leaf(), fetched_issuers=AIA), Meeting.IN_SOME, (301, 200), id="incomplete-but-fetched"),
         pytest.param(met(version=0x0301), Meeting.OLD_PROTOCOL, (301,), id="old-protocol"),
         pytest.param(met(way=journey(HTTP)), Meeting.UNENCRYPTED, (200,), id="unencrypted"),
         pytest.param(met(way=stopped(HTTPS, StopCause.NO_CONNECTION)), Meeting.CANNOT_CONNECT, (), id="cannot-connect"),

@@ -84,12 +84,12 @@ def test_newest_version(answers, too_old, no_tls13):
 
 
 @pytest.mark.parametrize(
-    ("proof", "expected"),
-    [(Proof.VERIFIED, Holds), (Proof.FAILED, Gap), (Proof.NOT_CHECKED, None), (Proof.NOT_GIVEN, None)],
+    "proof",
+    [Proof.VERIFIED, Proof.FAILED, Proof.NOT_CHECKED, Proof.NOT_GIVEN],
 )
-def test_key_not_proven(proof, expected):
+def test_key_not_proven(told, proof):
     found = outcomes(protocol.key_not_proven, case(endpoints=[endpoint(handshake(proof=proof))]))
-    assert [type(outcome) for outcome in found] == ([expected] if expected else [])
+    told(found)
 
 
 AT_LEAST = "max-age=15552000 or more (180 days)"
@@ -101,28 +101,26 @@ def answered(*values):
 
 
 @pytest.mark.parametrize(
-    ("way", "absent", "short"),
+    "way",
     [
-        pytest.param(answered("max-age=86400"), [Holds(HOST, "max-age=86400")], [Gap(HOST, "max-age=86400 (1 day)", AT_LEAST)], id="short"),
-        pytest.param(answered("max-age=15552000"), [Holds(HOST, "max-age=15552000")], [Holds(HOST, "max-age=15552000")], id="holds-at-the-limit"),
-        pytest.param(answered("max-age=1", "max-age=15552000"), [Holds(HOST, "max-age=1")], [Gap(HOST, "max-age=1 (1 second)", AT_LEAST)], id="first-field-decides"),
-        pytest.param(answered("max-age=0"), [Holds(HOST, "max-age=0")], [], id="zero"),
-        pytest.param(answered("max-age=" + "9" * 40), [Holds(HOST, "max-age=" + "9" * 40)], [Holds(HOST, "max-age=" + "9" * 40)], id="forty-digits"),
-        pytest.param(answered(), [Gap(HOST, "no Strict-Transport-Security", AT_LEAST)], [], id="absent"),
+        pytest.param(answered("max-age=86400"), id="short"),
+        pytest.param(answered("max-age=15552000"), id="holds-at-the-limit"),
+        pytest.param(answered("max-age=1", "max-age=15552000"), id="first-field-decides"),
+        pytest.param(answered("max-age=0"), id="zero"),
+        pytest.param(answered("max-age=" + "9" * 40), id="forty-digits"),
+        pytest.param(answered(), id="absent"),
         pytest.param(
             answered("max-age=1; max-age=2"),
-            [],
-            [],
             id="ignored-is-another-rule",
         ),
-        pytest.param(unseen(HTTPS), [Unknown(HOST, "not reached")], [Unknown(HOST, "not reached")], id="unknown"),
-        pytest.param(stopped(HTTPS, StopCause.NO_CONNECTION), [Unknown(HOST, "the connection was refused")], [Unknown(HOST, "the connection was refused")], id="no-connection"),
+        pytest.param(unseen(HTTPS), id="unknown"),
+        pytest.param(stopped(HTTPS, StopCause.NO_CONNECTION), id="no-connection"),
     ],
 )  # fmt: skip
-def test_hsts(way, absent, short):
+def test_hsts(told, way):
     looked = case(way)
-    assert outcomes(hsts.absent, looked) == absent
-    assert outcomes(hsts.short, looked) == short
+    told(outcomes(hsts.absent, looked))
+    told(outcomes(hsts.short, looked))
 
 
 def test_field_over_http_does_not_count():

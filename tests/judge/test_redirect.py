@@ -117,35 +117,28 @@ def test_downgrade(way, expected):
     assert judged(redirect.downgrade, way) == expected
 
 
-def test_loop_reads_alike_from_every_way_in():
+def test_loop_reads_alike_from_every_way_in(told):
     there = journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))
     back = journey(hop(HTTPS, 302), hop(HTTP, 302), end=Stopped(HTTPS, StopCause.LOOP, ""))
-    gaps = judged(redirect.loop, there, back)
-    assert {(gap.seen, gap.cause) for gap in gaps} == {(f"{HTTP} → {HTTPS} → {HTTP}", f"circle at {HOST}")}
-    assert "proxy" in gaps[0].detail
+    told(judged(redirect.loop, there, back))
 
 
 @pytest.mark.parametrize(
-    ("way", "expected"),
+    "way",
     [
-        pytest.param(journey(HTTP, HTTPS), [Holds(HTTP, "2 hops")], id="holds"),
-        pytest.param(unseen(HTTP), [Unknown(HTTP, "not reached")], id="unknown"),
+        pytest.param(journey(HTTP, HTTPS), id="holds"),
+        pytest.param(unseen(HTTP), id="unknown"),
         pytest.param(
             journey(
                 *(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{HTTPS}21", StopCause.TOO_MANY_HOPS, "")
             ),
-            [Gap(f"{HTTPS}0", f"{HTTPS}0 → {HTTPS}1 → {HTTPS}10 → {HTTPS}11 → …", "a page", cause=f"circle at {HOST}")],
             id="endless",
         ),
-        pytest.param(stopped(HTTP, StopCause.NO_CONNECTION), [], id="no-answer-is-another-rule"),
+        pytest.param(stopped(HTTP, StopCause.NO_CONNECTION), id="no-answer-is-another-rule"),
     ],
 )
-def test_loop(way, expected):
-    found = judged(redirect.loop, way)
-    if isinstance(found[0] if found else None, Gap):
-        assert (found[0].where, found[0].expected, found[0].cause) == (expected[0].where, "a page", expected[0].cause)
-    else:
-        assert found == expected
+def test_loop(told, way):
+    told(judged(redirect.loop, way))
 
 
 @pytest.mark.parametrize(
@@ -180,34 +173,27 @@ DEEP = "timetable?day=sat"
         pytest.param(journey(HTTPS + DEEP, HTTPS), None, id="within-one-origin-is-left-alone"),
     ],
 )
-def test_drops_path(way, lost):
+def test_drops_path(told, way, lost):
     found = judged(redirect.drops_path, way)
-    assert [type(outcome) for outcome in found] == {None: [], False: [Holds], True: [Gap]}[lost]
+    told(found)
     if lost:
         assert found[0].expected == HTTPS + DEEP
 
 
 @pytest.mark.parametrize(
-    ("way", "expected"),
+    "way",
     [
-        pytest.param(journey(HTTPS), [Holds(HTTPS, "200")], id="holds"),
-        pytest.param(journey(hop(HTTPS, 403)), [Holds(HTTPS, "403")], id="closed-to-strangers"),
-        pytest.param(
-            journey(hop(HTTPS, 404)), [Gap(HTTPS, f"404 at {HTTPS}", "a page", cause=f"404 {HOST}")], id="error"
-        ),
-        pytest.param(
-            journey(hop(HTTPS, 302), end=Stopped("file:///x", StopCause.BAD_LOCATION, "no http")),
-            [Gap(HTTPS, "file:///x: no http", "a page", cause=f"{HOST}: no http")],
-            id="bad-location",
-        ),
-        pytest.param(
-            stopped(HTTPS, StopCause.NO_ANSWER, "the answer is no HTTP"),
-            [Gap(HTTPS, f"{HTTPS}: the answer is no HTTP", "a page", cause=f"{HOST}: the answer is no HTTP")],
-            id="no-http",
-        ),
-        pytest.param(stopped(HTTPS, StopCause.NO_CONNECTION), [], id="first-hop-without-connection-is-reach"),
-        pytest.param(journey(hop(HTTP, 301), end=Unseen("late")), [], id="unseen"),
+        pytest.param(journey(HTTPS), id="holds"),
+        pytest.param(journey(hop(HTTPS, 403)), id="closed-to-strangers"),
+        pytest.param(journey(hop(HTTPS, 404)), id="error-without-a-redirect"),
+        pytest.param(journey(HTTP, hop(HTTPS, 404)), id="error-behind-a-redirect"),
+        pytest.param(journey(hop(HTTPS, 302), end=Stopped(HTTPS, StopCause.BAD_LOCATION, "no http", "file:///x")), id="bad-location"),
+        pytest.param(stopped(HTTPS, StopCause.NO_ANSWER, "the answer is no HTTP"), id="no-http"),
+        pytest.param(stopped(HTTPS, StopCause.NO_CONNECTION), id="first-hop-without-connection-is-reach"),
+        pytest.param(journey(hop(HTTP, 301), end=Stopped(HTTPS, StopCause.NO_CONNECTION, "refused")), id="so-is-a-later-one"),
+        pytest.param(journey(hop(HTTP, 301), end=Stopped("https://y.example/", StopCause.NO_CONNECTION, "refused")), id="a-foreign-host-is-not"),
+        pytest.param(journey(hop(HTTP, 301), end=Unseen("late")), id="unseen"),
     ],
-)
-def test_broken_target(way, expected):
-    assert judged(redirect.broken_target, way) == expected
+)  # fmt: skip
+def test_broken_target(told, way):
+    told(judged(redirect.broken_target, way))

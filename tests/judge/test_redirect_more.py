@@ -43,15 +43,15 @@ def test_by_page(way, shown, expected):
 
 
 @pytest.mark.parametrize(
-    ("way", "kind"),
+    "way",
     [
-        pytest.param(journey(HTTP, HTTPS), Holds, id="holds"),
-        pytest.param(journey(f"http://{APEX}/", HTTP, HTTPS), Gap, id="gap"),
-        pytest.param(journey(HTTP), None, id="never-https-is-missing"),
+        pytest.param(journey(HTTP, HTTPS), id="holds"),
+        pytest.param(journey(f"http://{APEX}/", HTTP, HTTPS), id="gap"),
+        pytest.param(journey(HTTP), id="never-https-is-missing"),
     ],
 )
-def test_plain_hop(way, kind):
-    assert [type(outcome) for outcome in judged(redirect.plain_hop, way)] == ([kind] if kind else [])
+def test_plain_hop(told, way):
+    told(judged(redirect.plain_hop, way))
 
 
 @pytest.mark.parametrize(
@@ -70,12 +70,10 @@ def test_host_before_https(way, expected):
     assert judged(redirect.host_before_https, way) == expected
 
 
-@pytest.mark.parametrize(
-    ("count", "kind"), [pytest.param(2, Holds, id="holds-at-the-limit"), pytest.param(3, Gap, id="gap")]
-)
-def test_many_hops(count, kind):
+@pytest.mark.parametrize("count", [pytest.param(2, id="holds-at-the-limit"), pytest.param(3, id="gap")])
+def test_many_hops(told, count):
     way = journey(*(f"{HTTPS}{n}" for n in range(count + 1)))
-    assert [type(outcome) for outcome in judged(redirect.many_hops, way)] == [kind]
+    told(judged(redirect.many_hops, way))
     assert isinstance(judged(redirect.many_hops, way, wishes=Wishes(Expectations(maximum_redirects=9)))[0], Holds)
     assert judged(redirect.many_hops, unseen(HTTP)) == []
 
@@ -86,11 +84,11 @@ EXPIRED = leaf(HOST, left=-4)
 @pytest.mark.parametrize(
     ("issued", "kind"), [pytest.param(leaf(), Holds, id="holds"), pytest.param(EXPIRED, Gap, id="gap")]
 )
-def test_through_bad_certificate(issued, kind):
+def test_through_bad_certificate(told, issued, kind):
     way = journey(hop(HTTPS, 301, issued=issued), hop(f"https://{APEX}/"))
     options = {"endpoints": [endpoint(handshake(issued, intermediate()))], "certificates": stored(issued)}
     found = judged(redirect.through_bad_certificate, way, **options)
-    assert [type(outcome) for outcome in found] == [kind]
+    told(found)
     if kind is Gap:
         assert found[0].seen == f"301 from {HTTPS} behind a warning: date (ended 2026-11-19)"
     last = journey(hop(HTTP, 301), hop(HTTPS, issued=issued))
@@ -121,57 +119,56 @@ HOME = page(HTTP, title="Marram Ferries")
 
 
 @pytest.mark.parametrize(
-    ("answer", "kind"),
+    "answer",
     [
-        pytest.param(Seen(hop(HTTP, 200, page=HOME.sha256)), Gap, id="gap"),
-        pytest.param(Seen(hop(HTTP, 404, page=HOME.sha256)), Holds, id="404-holds"),
-        pytest.param(Seen(hop(HTTP, 200)), Holds, id="another-page-holds"),
-        pytest.param(Unseen("closed"), Unknown, id="unknown"),
+        pytest.param(Seen(hop(HTTP, 200, page=HOME.sha256)), id="gap"),
+        pytest.param(Seen(hop(HTTP, 404, page=HOME.sha256)), id="404-holds"),
+        pytest.param(Seen(hop(HTTP, 200)), id="another-page-holds"),
+        pytest.param(Unseen("closed"), id="unknown"),
     ],
 )
-def test_unknown_host(answer, kind):
+def test_unknown_host(told, answer):
     way = journey(hop(HTTP, page=HOME.sha256))
     found = judged(reach.unknown_host, way, pages=(HOME,), host_probes=probed(answer))
-    assert [type(outcome) for outcome in found] == [kind]
+    told(found)
 
 
 @pytest.mark.parametrize(
-    ("way", "kind"),
+    "way",
     [
-        pytest.param(journey(HTTP, f"https://{APEX}/"), Holds, id="holds"),
-        pytest.param(journey(HTTP, "https://shop.other.example/"), Gap, id="gap"),
-        pytest.param(unseen(HTTP), None, id="not-landed"),
+        pytest.param(journey(HTTP, f"https://{APEX}/"), id="holds"),
+        pytest.param(journey(HTTP, "https://shop.other.example/"), id="gap"),
+        pytest.param(unseen(HTTP), id="not-landed"),
     ],
 )
-def test_off_site(way, kind):
-    assert [type(outcome) for outcome in judged(redirect.off_site, way)] == ([kind] if kind else [])
+def test_off_site(told, way):
+    told(judged(redirect.off_site, way))
 
 
-def test_no_canonical():
+def test_no_canonical(told):
     one, other = page(HTTPS), page(f"https://{APEX}/")
     ways = (journey(hop(HTTPS, page=one.sha256)), journey(hop(f"https://{APEX}/", page=other.sha256)))
-    (gap,) = judged(redirect.no_canonical, *ways, pages=(one, other))
-    assert (gap.where, gap.seen) == (APEX, f"the same page at {APEX}, {HOST}")
+    told(judged(redirect.no_canonical, *ways, pages=(one, other)))
     claim = (Statement("canonical", HTTPS),)
     claimed = (page(HTTPS, statements=claim), page(f"https://{APEX}/", statements=claim))
-    assert [type(outcome) for outcome in judged(redirect.no_canonical, *ways, pages=claimed)] == [Holds]
+    told(judged(redirect.no_canonical, *ways, pages=claimed))
     moved = (ways[0], journey(f"https://{APEX}/", hop(HTTPS, page=one.sha256)))
-    assert [type(outcome) for outcome in judged(redirect.no_canonical, *moved, pages=(one,))] == [Holds]
+    told(judged(redirect.no_canonical, *moved, pages=(one,)))
 
 
 @pytest.mark.parametrize(
-    ("status", "post", "kinds"),
+    ("status", "post"),
     [
-        pytest.param(301, True, [Gap], id="gap"),
-        pytest.param(308, True, [Holds], id="308-keeps-the-method"),
-        pytest.param(301, False, [], id="get-form-is-left-alone"),
+        pytest.param(301, True, id="gap"),
+        pytest.param(308, True, id="308-keeps-the-method"),
+        pytest.param(301, False, id="get-form-is-left-alone"),
     ],
 )
-def test_rewritten_method(status, post, kinds):
+def test_rewritten_method(told, status, post):
     form = page(HTTPS, references=(Reference(f"{HTTP}send", Use.FORM, "form action", post),))
     ways = (journey(hop(HTTPS, page=form.sha256)), journey(hop(HTTP, status, ("Location", HTTPS)), hop(HTTPS)))
     found = judged(redirect.rewritten_method, *ways, pages=(form,))
-    assert [type(outcome) for outcome in found] == kinds
+    told(found)
 
 
 def test_absent_pages_count_only_where_they_may():

@@ -2,14 +2,14 @@
 
 import pytest
 
-from pewter.evidence import NoConnection, NotContacted, StopCause
+from pewter.evidence import Fault, NoConnection, NotContacted, Reference, StopCause, Use
 from pewter.judge.expectations import AcceptedGap, Wishes
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
 from pewter.report.escape import terminal_safe
 from pewter.report.sheet import ASCII, UNICODE
 from pewter.report.terminal import render_terminal
-from support.cases import case, endpoint, handshake, hop, journey, name, stopped, stored, unseen
+from support.cases import case, endpoint, handshake, hop, journey, name, page, stopped, stored, unseen
 from support.certificates import HOST, NOW, intermediate, key, leaf
 
 HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
@@ -33,15 +33,15 @@ def test_clean_site_in_full():
         "  (1 name, 6 connections, 0.5 s)\n"
         "\n"
         f"Ways in  canonical: https://{HOST} (worked out)\n"
-        f"  ✓ {HOST}  2 ways in, all open\n"
+        f"  ✓ {HOST}  2 ways in, all open · 192.0.2.10, HSTS max-age=31536000\n"
         "\n"
         "Certificates  judged for 2026-11-23 12:00 UTC\n"
         f"  ✓ {HOST}  EC P-256, SHA-256 {stored(leaf())[0].sha256[:8]}\n"
-        "    path      leaf ← Intermediate ← Root (test store)\n"
+        "    path      leaf ← Intermediate ← Root (test store): whole as served\n"
         "    life      ████████░░░░░░░░│░░░░░░░░ 60 of 90 days left, until 2027-01-22, renewal due 2026-12-23\n"
         "\n"
         "Areas  checks that hold, of those that could be made\n"
-        "  ✓ reach 5 · redirect 17 · chain 13 · name 4 · date 5 · protocol 3 · hsts 7\n"
+        "  ✓ reach 9 · redirect 17 · chain 16 · name 4 · date 5 · protocol 3 · hsts 7 · page 1\n"
         "\n"
         "Next\n"
         "  Nothing to mend. Look again before the earliest certificate is due for renewal.\n"
@@ -134,3 +134,33 @@ def test_interrupted_look_says_so():
 
 def test_same_review_gives_the_same_octets():
     assert faulty() == faulty()
+
+
+def test_what_is_supposed_led_and_left_is_said():
+    links = page(HTTPS, inner_links=("/", "/fares", "/login"))
+    good = hop(HTTPS, 200, HSTS, page=links.sha256)
+    ways = (journey(hop(HTTP, 301, ("Location", HTTPS)), good), journey(good))
+    text = rendered(
+        *ways, endpoints=[endpoint(handshake())], connections=6, pages=(links,), wishes=Wishes(suppose=("hsts",)),
+        routes=(f"{HOST}:443=127.0.0.1:8443", f"{HOST}:80=127.0.0.1:8080"),
+        faults=(Fault("page/x", "KeyError: 'x'"),),
+    )  # fmt: skip
+    for words in (
+        "Supposed (--suppose hsts): every name sends Strict-Transport-Security: max-age=31536000; includeSubDomains. This is so only then.",
+        "6 connections, 0.5 s; led by 2 routes)",
+        "192.0.2.10, HSTS max-age=31536000; includeSubDomains (supposed)",
+        f"https://{HOST}: 2 linked pages not looked at: /fares, /login (--path adds one)",
+        "page/x: a fault of Pewter's own, which says nothing of the site (KeyError: 'x')",
+    ):  # fmt: skip
+        assert words in " ".join(text.split())
+
+
+def test_one_cause_of_several_gaps_is_named_first():
+    own = [Reference(f"http://{HOST}/{use.value}", use, "somewhere") for use in (Use.SCRIPT, Use.IMAGE, Use.LINK)]
+    shown = page(HTTPS, references=tuple(own))
+    text = rendered(
+        journey(hop(HTTPS, 200, HSTS, page=shown.sha256)), pages=(shown,), endpoints=[endpoint(handshake())]
+    )
+    words = f"point to one cause: the application's own address is set to http://{HOST}, or it does not know"
+    told = " ".join(text.split())
+    assert told.index("Gaps worst first") < told.index(words) < told.index("page/blocked-content")

@@ -106,13 +106,14 @@ def case(
     certificates: Iterable[StoredCertificate] = (),
     wishes: Wishes = DEFAULT_WISHES,
     at: datetime.datetime = NOW,
+    routes: tuple[str, ...] = (),
     **evidence: object,
 ) -> Case:
     """A case that trusts the test root; the usual certificates are in its evidence."""
     names = tuple(names) or (name(),)
     return Case(
         Evidence(
-            Question(tuple(each.name for each in names)),
+            Question(tuple(each.name for each in names), routes=routes),
             NOW,
             0.5,
             names=names,

@@ -2,6 +2,7 @@
 
 import asyncio
 import datetime
+import time
 
 from pewter.evidence import Evidence
 from pewter.gather.look import LookOptions, look
@@ -31,9 +32,13 @@ def take(
     stores=None,
     port=443,
     protocol=False,
+    stalls=None,
     **more,
 ) -> Evidence:
-    """One look; the name service is only asked where a resolver is given."""
+    """One look; the name service is only asked where a resolver is given.
+
+    ``stalls``: a list that takes the seconds of work for which the event loop was not free, turn by turn.
+    """
     options = LookOptions(
         targets=tuple((target, port) for target in targets or (PEER,)),
         paths=paths,
@@ -47,11 +52,34 @@ def take(
         protocol=protocol,
         **{"max_covered_names": 0, **more},
     )
-    return asyncio.run(look(options, NoProgress()))
+    return asyncio.run(_look(options, stalls))
+
+
+async def _look(options: LookOptions, stalls: list[float] | None) -> Evidence:
+    watch = asyncio.create_task(_watch(stalls)) if stalls is not None else None
+    try:
+        return await look(options, NoProgress())
+    finally:
+        if watch is not None:
+            watch.cancel()
+
+
+async def _watch(stalls: list[float]) -> None:
+    """Work of the loop's own thread alone: a busy machine does not lengthen it."""
+    before = time.thread_time()
+    while True:
+        await asyncio.sleep(0.001)
+        stalls.append(time.thread_time() - before)
+        before = time.thread_time()
 
 
 def at_ports(https: int, http: int | None = None, host: str = PEER) -> tuple[str, ...]:
     return (f"{host}:443=127.0.0.1:{https}", f"{host}:80=127.0.0.1:{http or https}")
+
+
+def route_options(port: int) -> list[str]:
+    """The same for the command line, both schemes to one port."""
+    return [option for route in at_ports(port) for option in ("--route", route)]
 
 
 def world(hosts: dict[str, VirtualHost], address: str = "192.0.2.10", **others: object) -> WorldThread:

@@ -5,6 +5,8 @@ import socket
 import threading
 from collections.abc import Callable, Iterator
 
+from pewter.octets import DecodeError
+
 
 @contextlib.contextmanager
 def peer(script: Callable[[socket.socket], None], connections: int = 64) -> Iterator[int]:
@@ -14,7 +16,7 @@ def peer(script: Callable[[socket.socket], None], connections: int = 64) -> Iter
         over = threading.Event()
 
         def serve(connection: socket.socket) -> None:
-            with connection, contextlib.suppress(OSError):
+            with connection, contextlib.suppress(OSError, DecodeError):  # a request in plain http to a TLS script
                 connection.settimeout(5)
                 script(connection)
 

@@ -4,7 +4,7 @@ from hypothesis import strategies as st
 
 from pewter.evidence import Offer
 from pewter.octets import DecodeError
-from pewter.tls.codepoints import ExtensionType, Version, alert_name, version_name, version_of_name
+from pewter.tls.codepoints import ExtensionType, Group, Version, alert_name, version_name, version_of_name
 from pewter.tls.hellos import (
     HELLO_RETRY_RANDOM,
     ClientHello,
@@ -112,8 +112,17 @@ def test_key_shares_agree(group):
 
 
 def test_no_share_for_a_group_that_cannot_be_computed():
-    with pytest.raises(ValueError, match="0x11EC"):
-        make_share(0x11EC)
+    with pytest.raises(ValueError, match="0x11ED"):
+        make_share(0x11ED)
+
+
+def test_the_hybrid_share_has_the_form_of_a_key_and_no_secret():
+    share = make_share(Group.X25519MLKEM768)
+    packed = int.from_bytes(share.public[:1152], "little")
+    assert len(share.public) == 1184 + 32
+    assert all(packed >> 12 * position & 0xFFF < 3329 for position in range(768))
+    with pytest.raises(DecodeError, match="a share without its secret"):
+        share.agree(bytes(1120))
 
 
 def test_names_of_code_points():
