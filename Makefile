@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test check schema figures screenshots clean
+.PHONY: demo test test-under-load check schema figures fuzz browser-agreement screenshots clean
 
 $(BIN)/.ready: pyproject.toml
 	$(PYTHON) -m venv $(VENV)
@@ -15,6 +15,9 @@ demo: $(BIN)/.ready          ## set up, then review the simulated site Marram Fe
 
 test: $(BIN)/.ready          ## set up, then run every test
 	$(BIN)/python -m pytest
+
+test-under-load: $(BIN)/.ready   ## every test, while ten other programs keep the processors busy
+	$(BIN)/python tests/load.py 10 $(BIN)/python -m pytest
 
 check: $(BIN)/.ready         ## style and types
 	$(BIN)/ruff check src tests
@@ -34,5 +37,5 @@ fuzz: $(BIN)/.ready          ## fuzz every parser of hostile octets for ten minu
 clean:
 	rm -rf $(VENV) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis .fuzz pewter-demo
 
-browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium (chromium, chromium-driver, libnss3-tools; needs root)
-	unshare -n sh -c 'ip link set lo up && exec $(BIN)/python tests/browser/agreement.py'
+browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium and Firefox (chromium, chromium-driver, firefox-esr, libnss3-tools, iproute2; needs root)
+	unshare -n -m sh -c 'ip link set lo up && exec $(BIN)/python tests/browser/agreement.py'
