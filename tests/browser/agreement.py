@@ -16,7 +16,7 @@ import tempfile
 import threading
 import time
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -43,6 +43,9 @@ from support.servers import openssl_server
 DOCUMENT = Path(__file__).parents[2] / "docs" / "browser-agreement.md"
 ONLY = os.environ.get("PEWTER_AGREEMENT_ONLY", "")
 """A part of the names of the cases to run, while working on them; nothing is written then."""
+
+TRIES = 3
+"""A look-up or an answer that was late is no disagreement: one that comes back every time is."""
 
 EXPLAINED: dict[tuple[str, str, str], str] = {
     ("HSTS", "max-age=1000; preload; preload", "both"): (
@@ -222,32 +225,19 @@ class Row:
 
 
 Browsers = tuple[Chromium, Firefox]
+Part = Callable[[World, Browsers, str], Iterator[Row]]
 
 SAME_TO_A_VISITOR = {Meeting.OLD_PROTOCOL: Meeting.CANNOT_CONNECT, Meeting.PARTS_BLOCKED: Meeting.OPENS}
 """What a browser's error does not tell apart."""
 
 
-def visit_rows(world: World, browsers: Browsers) -> Iterator[Row]:
+def visit_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
+    """One look, for this host alone: no host's certificates may help another's."""
     routes = tuple(
-        f"{host}:{port}=127.0.0.1:{port}"
-        for host in (*world.visits, CA_HOST, f"good.visit.{ZONE}")
+        f"{each}:{port}=127.0.0.1:{port}"
+        for each in (*world.visits, CA_HOST, f"good.visit.{ZONE}")
         for port in (80, 443)
     )
-    for host in world.visits:
-        began = time.monotonic()
-        rows = list(_rows_of_host(world, browsers, host, routes))
-        if any(row.verdict == "open" for row in rows):  # a look-up or an answer that was late is no disagreement
-            print(f"{host}: tried again, since {', '.join(row.theirs for row in rows if row.verdict == 'open')}")
-            rows = [
-                dataclasses.replace(row, remark=f"{row.remark} (at the second try)")
-                for row in _rows_of_host(world, browsers, host, routes)
-            ]
-        yield from rows
-        print(f"{host}: {time.monotonic() - began:.1f} s", flush=True)
-
-
-def _rows_of_host(world: World, browsers: Browsers, host: str, routes: tuple[str, ...]) -> Iterator[Row]:
-    """One look, for this host alone: no host's certificates may help another's."""
     protocol = not host.endswith(f"visit.{ZONE}")
     evidence = take(host, routes=routes, stores=(world.store,), step=3, whole=20, protocol=protocol)
     case = Case(evidence, Wishes(), evidence.begun, (world.store,))
@@ -266,65 +256,78 @@ def _rows_of_host(world: World, browsers: Browsers, host: str, routes: tuple[str
             yield Row("what a visitor meets", name, browser.title, ours.value, theirs.value, remark)
 
 
-def cookie_rows(world: World, browsers: Browsers) -> Iterator[Row]:
-    for host, field in world.cookies.items():
-        url = read_url(f"https://{host}/shop/cart")
-        now = datetime.datetime.now(datetime.UTC)
-        for browser in browsers:
-            kept: dict[tuple, str] = {}
-            for value in world.cookie(host, field).split("\n"):
-                read = read_set_cookie(value, url, now)
-                if not isinstance(read, Cookie) and read.kept_by == browser.title:
-                    kept[value,] = "kept"
-                if isinstance(read, Cookie) and read.dropped_by != browser.title:
-                    domain = read.domain if read.host_only else f".{read.domain}"
-                    words = (
-                        f"{read.name}={len(read.value)} octets {domain} {read.path[:20]} {read.secure} {read.http_only}"
-                    )
-                    kept[read.key] = words if not read.deletes else ""
-            ours = sorted(filter(None, kept.values()))
-            theirs = browser.cookies(str(url))
-            if ours == ["kept"] and theirs:
-                ours = theirs
-            yield Row(
-                "cookies",
-                field.replace("\n", " then "),
-                browser.title,
-                "; ".join(ours) or "dropped",
-                "; ".join(theirs) or "dropped",
-            )
+def cookie_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
+    field = world.cookies[host]
+    url = read_url(f"https://{host}/shop/cart")
+    now = datetime.datetime.now(datetime.UTC)
+    for browser in browsers:
+        kept: dict[tuple, str] = {}
+        for value in world.cookie(host, field).split("\n"):
+            read = read_set_cookie(value, url, now)
+            if not isinstance(read, Cookie) and read.kept_by == browser.title:
+                kept[value,] = "kept"
+            if isinstance(read, Cookie) and read.dropped_by != browser.title:
+                domain = read.domain if read.host_only else f".{read.domain}"
+                words = f"{read.name}={len(read.value)} octets {domain} {read.path[:20]} {read.secure} {read.http_only}"
+                kept[read.key] = words if not read.deletes else ""
+        ours = sorted(filter(None, kept.values()))
+        theirs = browser.cookies(str(url))
+        if ours == ["kept"] and theirs:
+            ours = theirs
+        yield Row(
+            "cookies",
+            field.replace("\n", " then "),
+            browser.title,
+            "; ".join(ours) or "dropped",
+            "; ".join(theirs) or "dropped",
+        )
 
 
-def sts_rows(world: World, browsers: Browsers) -> Iterator[Row]:
-    for host, values in world.sts.items():
-        read = read_sts(values[0]) if values else None
-        ours = "noted" if isinstance(read, StrictTransportSecurity) and read.max_age > 0 else "not noted"
-        for browser in browsers:
-            browser.browse(f"https://{host}/")
-            before = len(world.seen)
-            browser.browse(f"http://{host}/again")
-            theirs = "noted" if world.asked(before, host, "/again") == {"https"} else "not noted"
-            yield Row("HSTS", " and ".join(values)[:60] or "(none)", browser.title, ours, theirs)
+def sts_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
+    values = world.sts[host]
+    read = read_sts(values[0]) if values else None
+    ours = "noted" if isinstance(read, StrictTransportSecurity) and read.max_age > 0 else "not noted"
+    for browser in browsers:
+        browser.browse(f"https://{host}/")
+        before = len(world.seen)
+        browser.browse(f"http://{host}/again")
+        theirs = "noted" if world.asked(before, host, "/again") == {"https"} else "not noted"
+        yield Row("HSTS", " and ".join(values)[:60] or "(none)", browser.title, ours, theirs)
 
 
-def mixed_rows(world: World, browsers: Browsers) -> Iterator[Row]:
-    for number, (host, part) in enumerate(world.mixed.items()):
-        url = read_url(f"https://{host}/")
-        shown = read_page(world.part(number, part).encode(), url)
-        treatments = {treatment_of(each, upgrades_requests=shown.upgrades_requests) for each in shown.references}
-        for browser in browsers:
-            ours = "not asked for"
-            if Treatment.UPGRADED in treatments or (shown.upgrades_requests and treatments):
-                ours = "asked for over https"
-            elif Treatment.BLOCKED in treatments and isinstance(browser, Chromium):
-                ours = "blocked"
-            before = len(world.seen)
-            blocked = browser.was_blocked(str(url))
-            asked = world.asked(before, PARTS, f"/{number}")
-            theirs = "blocked" if blocked and not asked else "not asked for"
-            if asked:
-                theirs = f"asked for over {' and '.join(sorted(asked))}"
-            yield Row("mixed content", part, browser.title, ours, theirs)
+def mixed_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
+    part = world.mixed[host]
+    number = list(world.mixed).index(host)
+    url = read_url(f"https://{host}/")
+    shown = read_page(world.part(number, part).encode(), url)
+    treatments = {treatment_of(each, upgrades_requests=shown.upgrades_requests) for each in shown.references}
+    for browser in browsers:
+        ours = "not asked for"
+        if Treatment.UPGRADED in treatments or (shown.upgrades_requests and treatments):
+            ours = "asked for over https"
+        elif Treatment.BLOCKED in treatments and isinstance(browser, Chromium):
+            ours = "blocked"
+        before = len(world.seen)
+        blocked = browser.was_blocked(str(url))
+        asked = world.asked(before, PARTS, f"/{number}")
+        theirs = "blocked" if blocked and not asked else "not asked for"
+        if asked:
+            theirs = f"asked for over {' and '.join(sorted(asked))}"
+        yield Row("mixed content", part, browser.title, ours, theirs)
+
+
+def rows_of(world: World, browsers: Browsers, part: Part, host: str) -> Iterator[Row]:
+    """What a part's host gives; what disagrees is asked again."""
+    rows = {(row.case, row.browser): row for row in part(world, browsers, host)}
+    for attempt in range(2, TRIES + 1):
+        late = [key for key, row in rows.items() if row.verdict == "open"]
+        if not late:
+            break
+        print(f"{host}: tried again, since {', '.join(f'{rows[key].browser}: {rows[key].theirs}' for key in late)}")
+        time.sleep(attempt)
+        again = {(row.case, row.browser): row for row in part(world, browsers, host)}
+        rows |= {key: dataclasses.replace(again[key], remark=f"{again[key].remark} (try {attempt})") for key in late}
+    yield from rows.values()
 
 
 def document(rows: list[Row], versions: str) -> str:
@@ -362,21 +365,21 @@ def main() -> int:
         world = World(stack)
         home = Path(stack.enter_context(tempfile.TemporaryDirectory(ignore_cleanup_errors=True)))
         browsers = stack.enter_context(both(home, world.roots))
-        parts = (visit_rows,) if ONLY else (visit_rows, cookie_rows, sts_rows, mixed_rows)
+        parts = [(visit_rows, world.visits)]
+        if not ONLY:
+            parts += [(cookie_rows, world.cookies), (sts_rows, world.sts), (mixed_rows, world.mixed)]
         rows = []
-        for part in parts:
-            for row in part(world, browsers):
-                rows.append(row)
-                if row.verdict == "open":
-                    print(
-                        "disagree:",
-                        " | ".join(map(str, (row.area, row.case, row.browser, row.ours, row.theirs, row.remark))),
-                        flush=True,
-                    )
+        for part, hosts in parts:
+            for host in hosts:
+                started = time.monotonic()
+                rows.extend(rows_of(world, browsers, part, host))
+                print(f"{host}: {time.monotonic() - started:.1f} s", flush=True)
         versions = " and ".join(browser.version for browser in browsers)
     open_ = [row for row in rows if row.verdict == "open"]
     if not ONLY:
         DOCUMENT.write_text(document(rows, versions), encoding="utf-8")
+    for row in open_:
+        print("disagree:", " | ".join((row.area, row.case, row.browser, row.ours, row.theirs, row.remark)))
     cases = {(row.area, row.case) for row in rows}
     agreeing = sum(1 for row in rows if row.verdict == "agree")
     print(

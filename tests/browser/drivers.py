@@ -121,7 +121,7 @@ class Firefox:
             "dom.security.https_first_schemeless": False,
             "media.autoplay.default": 0,
             "media.autoplay.blocking_policy": 0,
-            "security.OCSP.timeoutMilliseconds.soft": 500,
+            "security.OCSP.timeoutMilliseconds.soft": 5000,  # a responder that is late here is no finding
             "security.certerrors.mitm.priming.enabled": False,
             "app.update.enabled": False,
             "network.captive-portal-service.enabled": False,
@@ -140,7 +140,7 @@ class Firefox:
         self._count = 0
         self._receive()
         session = self._do("WebDriver:NewSession", capabilities={"alwaysMatch": {"acceptInsecureCerts": False}})
-        self._do("WebDriver:SetTimeouts", pageLoad=12000)
+        self._do("WebDriver:SetTimeouts", pageLoad=20000)
         self.version = f"Firefox {session['capabilities']['browserVersion'].split('.')[0]}"
 
     def quit(self) -> None:
@@ -174,7 +174,8 @@ class Firefox:
             self._do("Marionette:SetContext", value="content")
 
     def browse(self, url: str) -> Met:
-        self._do("WebDriver:Navigate", url="about:blank")  # a move that leads nowhere leaves what was shown before
+        with contextlib.suppress(RuntimeError):
+            self._do("WebDriver:Navigate", url="about:blank")  # a move that leads nowhere leaves what was shown before
         try:
             self._do("WebDriver:Navigate", url=url)
         except RuntimeError as exc:
