@@ -23,22 +23,17 @@ def gap(seen, expected="TLS 1.2 or newer only"):
 
 
 @pytest.mark.parametrize(
-    ("tls11", "tls10", "expected"),
+    ("tls11", "tls10"),
     [
-        pytest.param(old(0x302), old(0x301), [gap("TLS 1.0 accepted"), gap("TLS 1.1 accepted")], id="gap"),
-        pytest.param(
-            REFUSES,
-            Ended("closed", "the server closed the connection"),
-            [Holds(HOST, "TLS 1.0 refused"), Holds(HOST, "TLS 1.1 refused by alert protocol_version")],
-            id="holds",
-        ),
-        pytest.param(REFUSES, NOT_REACHED, [Unknown(HOST, "TLS 1.0: not reached"), Holds(HOST, "TLS 1.1 refused by alert protocol_version")], id="unknown"),
-        pytest.param(REFUSES, REFUSED, [Unknown(HOST, "TLS 1.0: the connection was refused"), Holds(HOST, "TLS 1.1 refused by alert protocol_version")], id="refused-connection-is-no-refused-version"),
+        pytest.param(old(0x302), old(0x301), id="gap"),
+        pytest.param(REFUSES, Ended("closed", "the server closed the connection"), id="holds"),
+        pytest.param(REFUSES, NOT_REACHED, id="unknown"),
+        pytest.param(REFUSES, REFUSED, id="refused-connection-is-no-refused-version"),
     ],
 )  # fmt: skip
-def test_obsolete(tls11, tls10, expected):
+def test_obsolete(told, tls11, tls10):
     looked = case(endpoints=[endpoint(handshake(), handshake(version=0x303), tls11, tls10)])
-    assert outcomes(protocol.obsolete, looked) == expected
+    told(outcomes(protocol.obsolete, looked))
 
 
 def test_obsolete_concludes_nothing_where_no_hello_was_accepted():
@@ -53,34 +48,19 @@ def test_minimum_protocol_is_an_expectation():
 
 
 @pytest.mark.parametrize(
-    ("answers", "too_old", "no_tls13"),
+    "answers",
     [
-        pytest.param((handshake(),), [Holds(HOST, "up to TLS 1.3")], [Holds(HOST, "TLS 1.3 accepted")], id="modern"),
-        pytest.param(
-            (old(0x303), old(0x303)),
-            [Holds(HOST, "up to TLS 1.2")],
-            [Gap(HOST, "at most TLS 1.2", "TLS 1.3 accepted")],
-            id="1.2",
-        ),
-        pytest.param(
-            (REFUSES, REFUSES, REFUSES, old(0x301)),
-            [Gap(HOST, "nothing newer than TLS 1.0", "TLS 1.2 and TLS 1.3")],
-            [],
-            id="1.0-only",
-        ),
-        pytest.param((NOT_REACHED,), [Unknown(HOST, "not reached")], [Unknown(HOST, "not reached")], id="unknown"),
-        pytest.param(
-            (NOT_REACHED, old(0x303)),
-            [Holds(HOST, "up to TLS 1.2")],
-            [Unknown(HOST, "not reached")],
-            id="1.3-not-asked",
-        ),
+        pytest.param((handshake(),), id="modern"),
+        pytest.param((old(0x303), old(0x303)), id="1.2"),
+        pytest.param((REFUSES, REFUSES, REFUSES, old(0x301)), id="1.0-only"),
+        pytest.param((NOT_REACHED,), id="unknown"),
+        pytest.param((NOT_REACHED, old(0x303)), id="1.3-not-asked"),
     ],
 )
-def test_newest_version(answers, too_old, no_tls13):
+def test_newest_version(told, answers):
     looked = case(endpoints=[endpoint(*answers)])
-    assert outcomes(protocol.too_old_only, looked) == too_old
-    assert outcomes(protocol.no_tls13, looked) == no_tls13
+    told(outcomes(protocol.too_old_only, looked))
+    told(outcomes(protocol.no_tls13, looked))
 
 
 @pytest.mark.parametrize(

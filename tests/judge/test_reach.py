@@ -2,7 +2,7 @@ import pytest
 
 from pewter.evidence import Alert, Answer, Ended, Lookup, Name, NoConnection, NotTls, Seen, StopCause, Unseen
 from pewter.judge import reach
-from pewter.judge.outcomes import Gap, Holds, Level, Unknown
+from pewter.judge.outcomes import Holds
 from support.cases import ADDRESS, case, endpoint, handshake, hop, journey, name, outcomes, stopped, unseen
 from support.certificates import HOST
 
@@ -20,21 +20,17 @@ NOTHING, NO_NAME = Seen(Answer("NOERROR")), Seen(Answer("NXDOMAIN"))
 
 
 @pytest.mark.parametrize(
-    ("looked", "expected"),
+    "looked",
     [
-        pytest.param(name(), Holds(HOST, ADDRESS), id="holds"),
-        pytest.param(looked_up(NO_NAME, NO_NAME), Gap(HOST, "A: NXDOMAIN; AAAA: NXDOMAIN, no address", "an A or AAAA record"), id="gap"),
-        pytest.param(
-            looked_up(NOTHING, NOTHING, declared=False),
-            Gap(HOST, "A: NOERROR; AAAA: NOERROR, no address", "an A or AAAA record", level=Level.NOTE),
-            id="sibling-is-a-note",
-        ),
-        pytest.param(looked_up(NO_NAME, Unseen("timed out")), Unknown(HOST, "timed out"), id="unknown"),
-        pytest.param(looked_up(Unseen("timed out"), Seen(Answer("NOERROR", (), ("2001:db8::1",)))), Holds(HOST, "2001:db8::1"), id="one-is-enough"),
+        pytest.param(name(), id="holds"),
+        pytest.param(looked_up(NO_NAME, NO_NAME), id="gap"),
+        pytest.param(looked_up(NOTHING, NOTHING, declared=False), id="sibling-is-a-note"),
+        pytest.param(looked_up(NO_NAME, Unseen("timed out")), id="unknown"),
+        pytest.param(looked_up(Unseen("timed out"), Seen(Answer("NOERROR", (), ("2001:db8::1",)))), id="one-is-enough"),
     ],
 )  # fmt: skip
-def test_no_address(looked, expected):
-    assert outcomes(reach.no_address, case(names=[looked])) == [expected]
+def test_no_address(told, looked):
+    told(outcomes(reach.no_address, case(names=[looked])))
 
 
 STATES = [
@@ -76,16 +72,16 @@ def two(first, second):
 
 
 @pytest.mark.parametrize(
-    ("first", "second", "expected"),
+    ("first", "second"),
     [
-        pytest.param(handshake(), REFUSED, [Gap(HOST, f"answer: {ADDRESS}; do not: {SECOND} (the connection was refused)", "an answer at every address")], id="gap"),
-        pytest.param(handshake(), handshake(), [Holds(HOST, "2 addresses answer")], id="holds"),
-        pytest.param(handshake(), Unseen("no way to IPv6"), [Unknown(HOST, "no way to IPv6")], id="unknown"),
-        pytest.param(REFUSED, REFUSED, [], id="none-answers-is-another-rule"),
+        pytest.param(handshake(), REFUSED, id="gap"),
+        pytest.param(handshake(), handshake(), id="holds"),
+        pytest.param(handshake(), Unseen("no way to IPv6"), id="unknown"),
+        pytest.param(REFUSED, REFUSED, id="none-answers-is-another-rule"),
     ],
 )  # fmt: skip
-def test_some_addresses(first, second, expected):
-    assert outcomes(reach.some_addresses, two(first, second)) == expected
+def test_some_addresses(told, first, second):
+    told(outcomes(reach.some_addresses, two(first, second)))
 
 
 def test_unlike_addresses(told):
@@ -105,34 +101,26 @@ def test_unlike_home_pages_are_seen_by_address(told):
 
 
 @pytest.mark.parametrize(
-    ("way_in", "expected"),
+    "way_in",
     [
-        pytest.param(journey(f"http://{HOST}/"), [Holds(HOST, "port 80 answers")], id="holds"),
-        pytest.param(
-            stopped(f"http://{HOST}/", StopCause.NO_CONNECTION),
-            [Gap(HOST, "the connection was refused", "an answer on port 80 that leads to https")],
-            id="gap",
-        ),
-        pytest.param(unseen(f"http://{HOST}/"), [Unknown(HOST, "not reached")], id="unknown"),
-        pytest.param(journey(f"https://{HOST}/"), [], id="https-is-another-rule"),
+        pytest.param(journey(f"http://{HOST}/"), id="holds"),
+        pytest.param(stopped(f"http://{HOST}/", StopCause.NO_CONNECTION), id="gap"),
+        pytest.param(unseen(f"http://{HOST}/"), id="unknown"),
+        pytest.param(journey(f"https://{HOST}/"), id="https-is-another-rule"),
     ],
 )
-def test_port_80(way_in, expected):
-    assert outcomes(reach.port_80, case(way_in)) == expected
+def test_port_80(told, way_in):
+    told(outcomes(reach.port_80, case(way_in)))
 
 
 @pytest.mark.parametrize(
-    ("date", "expected"),
+    "date",
     [
-        pytest.param("Mon, 23 Nov 2026 12:05:00 GMT", [Holds(HOST, "the clock is right")], id="holds-at-the-limit"),
-        pytest.param(
-            "Mon, 23 Nov 2026 12:06:00 GMT",
-            [Gap(HOST, "Date: Mon, 23 Nov 2026 12:06:00 GMT, 6 minutes ahead", "the present time", cause="clock")],
-            id="gap",
-        ),
-        pytest.param("yesterday", [], id="no-date"),
-        pytest.param("Mon, 23 Nov 2026 12:06:00 -0000", [], id="no-zone"),
+        pytest.param("Mon, 23 Nov 2026 12:05:00 GMT", id="holds-at-the-limit"),
+        pytest.param("Mon, 23 Nov 2026 12:06:00 GMT", id="gap"),
+        pytest.param("yesterday", id="no-date"),
+        pytest.param("Mon, 23 Nov 2026 12:06:00 -0000", id="no-zone"),
     ],
 )
-def test_clock(date, expected):
-    assert outcomes(reach.clock, case(journey(hop(f"https://{HOST}/", 200, ("Date", date))))) == expected
+def test_clock(told, date):
+    told(outcomes(reach.clock, case(journey(hop(f"https://{HOST}/", 200, ("Date", date))))))

@@ -5,7 +5,7 @@ import pytest
 from pewter.evidence import HostProbe, Move, Reference, Seen, Statement, Unseen, Use
 from pewter.judge import reach, redirect
 from pewter.judge.expectations import Expectations, Wishes
-from pewter.judge.outcomes import Gap, Holds, Unknown
+from pewter.judge.outcomes import Gap, Holds
 from pewter.web.further_ways import UNKNOWN_HOST
 from support.cases import case, endpoint, handshake, hop, journey, name, outcomes, page, stored, unseen
 from support.certificates import HOST, intermediate, leaf
@@ -25,19 +25,16 @@ STAYING = page(HTTP, moves=(Move("script", f"http://{HOST}/en"),))
 
 
 @pytest.mark.parametrize(
-    ("way", "shown", "expected"),
+    ("way", "shown"),
     [
-        pytest.param(journey(HTTP, HTTPS), None, [Holds(HTTP, "leaves plain http by an HTTP redirect")], id="holds"),
-        pytest.param(
-            journey(hop(HTTP, page=MOVING.sha256)), MOVING,
-            [Gap(HTTP, f"200 over plain http, then meta refresh to {HTTPS}", "an HTTP redirect to https")], id="gap",
-        ),
-        pytest.param(journey(hop(HTTP, page=STAYING.sha256)), STAYING, [], id="move-within-http-is-missing"),
+        pytest.param(journey(HTTP, HTTPS), None, id="holds"),
+        pytest.param(journey(hop(HTTP, page=MOVING.sha256)), MOVING, id="gap"),
+        pytest.param(journey(hop(HTTP, page=STAYING.sha256)), STAYING, id="move-within-http-is-missing"),
     ],
 )  # fmt: skip
-def test_by_page(way, shown, expected):
+def test_by_page(told, way, shown):
     pages = (shown,) if shown else ()
-    assert judged(redirect.by_page, way, pages=pages) == expected
+    told(judged(redirect.by_page, way, pages=pages))
     missing = judged(redirect.missing, way, pages=pages)
     assert any(isinstance(outcome, Gap) for outcome in missing) is (shown is STAYING)
 
@@ -55,19 +52,15 @@ def test_plain_hop(told, way):
 
 
 @pytest.mark.parametrize(
-    ("way", "expected"),
+    "way",
     [
-        pytest.param(journey(f"http://{APEX}/", f"https://{APEX}/", HTTPS), [Holds(f"http://{APEX}/", f"https://{APEX} first")], id="holds"),
-        pytest.param(
-            journey(f"http://{APEX}/", HTTPS),
-            [Gap(f"http://{APEX}/", f"http://{APEX} to https://{HOST}", f"https://{APEX} first", cause=f"http://{APEX} to https://{HOST}")],
-            id="gap",
-        ),
-        pytest.param(journey(HTTPS), [], id="https-is-left-alone"),
+        pytest.param(journey(f"http://{APEX}/", f"https://{APEX}/", HTTPS), id="holds"),
+        pytest.param(journey(f"http://{APEX}/", HTTPS), id="gap"),
+        pytest.param(journey(HTTPS), id="https-is-left-alone"),
     ],
 )  # fmt: skip
-def test_host_before_https(way, expected):
-    assert judged(redirect.host_before_https, way) == expected
+def test_host_before_https(told, way):
+    told(judged(redirect.host_before_https, way))
 
 
 @pytest.mark.parametrize("count", [pytest.param(2, id="holds-at-the-limit"), pytest.param(3, id="gap")])
@@ -100,19 +93,15 @@ def probed(answer):
 
 
 @pytest.mark.parametrize(
-    ("answer", "expected"),
+    "answer",
     [
-        pytest.param(Seen(hop(HTTP, 301, ("Location", HTTPS))), [Holds(HTTP, "Host is not reflected")], id="holds"),
-        pytest.param(
-            Seen(hop(HTTP, 301, ("Location", f"https://{UNKNOWN_HOST}/"))),
-            [Gap(HTTP, f"Host: {UNKNOWN_HOST} gave Location: https://{UNKNOWN_HOST}/", "no redirect to a host that is not the site's", cause="Host is reflected")],
-            id="gap",
-        ),
-        pytest.param(Unseen("closed"), [Unknown(HTTP, "closed")], id="unknown"),
+        pytest.param(Seen(hop(HTTP, 301, ("Location", HTTPS))), id="holds"),
+        pytest.param(Seen(hop(HTTP, 301, ("Location", f"https://{UNKNOWN_HOST}/"))), id="gap"),
+        pytest.param(Unseen("closed"), id="unknown"),
     ],
 )  # fmt: skip
-def test_reflects_host(answer, expected):
-    assert judged(redirect.reflects_host, host_probes=probed(answer)) == expected
+def test_reflects_host(told, answer):
+    told(judged(redirect.reflects_host, host_probes=probed(answer)))
 
 
 HOME = page(HTTP, title="Marram Ferries")
