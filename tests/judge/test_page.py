@@ -1,108 +1,92 @@
-import pytest
+"""The area page."""
 
 from pewter.evidence import Reference, Statement, Use
 from pewter.judge import page as page_rules
 from pewter.judge.browsers import Meeting
-from pewter.judge.outcomes import Unknown
 from pewter.judge.visits import predict_visits
-from support.cases import case, hop, journey, name, outcomes, page, unseen
+from support.cases import case, hop, journey, name, outcomes, page, table, unseen
 from support.certificates import HOST
 
 HTTPS = f"https://{HOST}/"
 CSP = ("Content-Security-Policy", "default-src 'self'; upgrade-insecure-requests")
+OLD = "old.marram-ferries.example"
 
 
 def refers(use, url="http://cdn.example/x"):
     return Reference(url, use, "place")
 
 
-def judged(rule, *references, fields=(), status=200, url=HTTPS, reason="typed", names=(), **says):
+def at(*references, fields=(), status=200, url=HTTPS, reason="typed", names=(), **says):
     shown = page(url, references=references, **says)
     way = journey(hop(url, status, *fields, page=shown.sha256), reason=reason)
-    return outcomes(rule, case(way, pages=(shown,), names=names))
+    return case(way, pages=(shown,), names=names)
 
 
-@pytest.mark.parametrize("use", list(Use))
-def test_what_is_blocked_and_what_is_upgraded(told, use):
-    told(judged(page_rules.blocked_content, refers(use)))
-    told(judged(page_rules.upgraded_content, refers(use)))
-    told(judged(page_rules.no_upgrade_policy, refers(use)))
-    for saying in ({"fields": (CSP,)}, {"upgrades_requests": True}):
-        told(judged(page_rules.blocked_content, refers(use), **saying))
-        told(judged(page_rules.no_upgrade_policy, refers(use), **saying))
+def shows(status, *signs):
+    return at(status=status, debug_signs=signs, reason="absent")
 
 
-@pytest.mark.parametrize(
-    "url", ["http://127.0.0.1/x.js", "http://localhost:3000/x.js", "http://a.localhost/x.js", "http://[::1]/x.js"]
-)
-def test_local_addresses_are_no_mixed_content(told, url):
-    told(judged(page_rules.blocked_content, refers(Use.SCRIPT, url)))
+def states(*statement):
+    claims = (Statement(*statement),) if statement else ()
+    return at(statements=claims, names=[name(HOST), name(OLD)])
 
 
-@pytest.mark.parametrize("rule", [page_rules.blocked_content, page_rules.upgraded_content, page_rules.insecure_form])
-def test_home_page_not_reached_is_unknown(rule):
-    assert outcomes(rule, case(unseen(HTTPS))) == [Unknown(HTTPS, "not reached")]
+HOME = page(HTTPS, style_sheets=(f"{HTTPS}s.css",))
+SHEET = page(f"{HTTPS}s.css", "css", references=(refers(Use.FONT),))
+WITH_SHEET = case(journey(hop(HTTPS, page=HOME.sha256)), pages=(HOME, SHEET))
+SITEMAP = page(f"{HTTPS}sitemap.xml", statements=(Statement("sitemap", f"http://{HOST}/a"),))
+LOCAL = ("http://127.0.0.1/x.js", "http://localhost:3000/x.js", "http://a.localhost/x.js", "http://[::1]/x.js")
+MANY = (refers(Use.SCRIPT, f"http://c.example/{n}.js") for n in range(9))
+FOREIGN = at(refers(Use.SCRIPT), url="https://other.example/", debug_signs=("x",))
+
+CASES = {
+    (page_rules.blocked_content, page_rules.no_upgrade_policy): {
+        **{each.value: at(refers(each)) for each in Use},
+        **{f"{each.value} upgraded by a field": at(refers(each), fields=(CSP,)) for each in Use},
+        **{f"{each.value} upgraded by the page": at(refers(each), upgrades_requests=True) for each in Use},
+    },
+    page_rules.upgraded_content: {each.value: at(refers(each)) for each in Use},
+    page_rules.blocked_content: {
+        **{url: at(refers(Use.SCRIPT, url)) for url in LOCAL},
+        "many": at(*MANY),
+        "by-a-style-sheet": WITH_SHEET,
+    },
+    (page_rules.blocked_content, page_rules.upgraded_content, page_rules.insecure_form): {
+        "unknown": case(unseen(HTTPS))
+    },
+    page_rules.insecure_form: {
+        "gap": at(refers(Use.FORM)),
+        "link": at(refers(Use.LINK)),
+        "upgraded": at(refers(Use.FORM), fields=(CSP,)),
+    },
+    page_rules.plain_links: {
+        "gap": at(refers(Use.LINK, f"http://{HOST}/a")),
+        "another-site": at(refers(Use.LINK, "http://other.example/")),
+    },
+    page_rules.canonical_tag: {
+        "holds": states("canonical", HTTPS),
+        "http": states("canonical", f"http://{HOST}/"),
+        "another-name-of-the-site": states("og:url", f"https://{OLD}/"),
+        "hreflang": states("hreflang", "http://fr.marram-ferries.example/"),
+        "base": states("base", f"http://{HOST}/"),
+        "feed": states("feed", f"https://{HOST}/feed"),
+        "none": states(),
+        "sitemap": case(pages=(SITEMAP,)),
+    },
+    page_rules.debug_output: {
+        "holds": shows(404),
+        "gap": shows(404, "a Python traceback"),
+        "on-an-ordinary-page": shows(200, "phpinfo()"),
+        "ordinary-page": shows(200),
+    },
+    page_rules.RULES: {"page-of-another-site": FOREIGN},
+}
 
 
-def test_many_parts_are_counted(told):
-    told(judged(page_rules.blocked_content, *(refers(Use.SCRIPT, f"http://c.example/{n}.js") for n in range(9))))
+@table(CASES)
+def test_rule(told, rule, looked):
+    told(outcomes(rule, looked))
 
 
-def test_style_sheets_of_the_page_count(told):
-    home = page(HTTPS, style_sheets=(f"{HTTPS}s.css",))
-    sheet = page(f"{HTTPS}s.css", "css", references=(refers(Use.FONT),))
-    looked = case(journey(hop(HTTPS, page=home.sha256)), pages=(home, sheet))
-    told(outcomes(page_rules.blocked_content, looked))
-    (visit,) = predict_visits(looked)
-    assert visit.meets is Meeting.NOT_TRUSTED or visit.meets is Meeting.PARTS_BLOCKED
-
-
-def test_insecure_form(told):
-    told(judged(page_rules.insecure_form, refers(Use.FORM)))
-    told(judged(page_rules.insecure_form, refers(Use.LINK)))
-    told(judged(page_rules.insecure_form, refers(Use.FORM), fields=(CSP,)))
-
-
-def test_plain_links(told):
-    told(judged(page_rules.plain_links, refers(Use.LINK, f"http://{HOST}/a")))
-    told(judged(page_rules.plain_links, refers(Use.LINK, "http://other.example/")))
-
-
-@pytest.mark.parametrize(
-    "statement",
-    [
-        pytest.param(Statement("canonical", HTTPS), id="holds"),
-        pytest.param(Statement("canonical", f"http://{HOST}/"), id="http"),
-        pytest.param(Statement("og:url", "https://old.marram-ferries.example/"), id="another-name-of-the-site"),
-        pytest.param(Statement("hreflang", "http://fr.marram-ferries.example/"), id="hreflang"),
-        pytest.param(Statement("base", f"http://{HOST}/"), id="base"),
-        pytest.param(Statement("feed", f"https://{HOST}/feed"), id="feed"),
-    ],
-)
-def test_canonical_tag(told, statement):
-    names = [name(HOST), name("old.marram-ferries.example")]
-    told(judged(page_rules.canonical_tag, statements=(statement,), names=names))
-    told(judged(page_rules.canonical_tag, names=names))
-
-
-def test_sitemap_counts_as_a_claim(told):
-    claims = page(f"{HTTPS}sitemap.xml", statements=(Statement("sitemap", f"http://{HOST}/a"),))
-    told(outcomes(page_rules.canonical_tag, case(pages=(claims,))))
-
-
-@pytest.mark.parametrize(
-    ("status", "signs"),
-    [
-        pytest.param(404, (), id="holds"),
-        pytest.param(404, ("a Python traceback",), id="gap"),
-        pytest.param(200, ("phpinfo()",), id="on-an-ordinary-page"),
-        pytest.param(200, (), id="ordinary-page"),
-    ],
-)
-def test_debug_output(told, status, signs):
-    told(judged(page_rules.debug_output, status=status, debug_signs=signs, reason="absent"))
-
-
-def test_pages_of_other_sites_are_left_alone(told):
-    for rule in page_rules.RULES:
-        told(judged(rule, refers(Use.SCRIPT), url="https://other.example/", debug_signs=("x",)))
+def test_parts_of_a_style_sheet_count_for_the_visit():
+    assert predict_visits(WITH_SHEET)[0].meets in {Meeting.NOT_TRUSTED, Meeting.PARTS_BLOCKED}

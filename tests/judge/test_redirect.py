@@ -1,164 +1,192 @@
-import pytest
+"""The area redirect, and what an unknown Host is answered."""
 
-from pewter.evidence import StopCause, Stopped, Unseen
-from pewter.judge import redirect
-from pewter.judge.expectations import Wishes
-from support.cases import case, hop, journey, name, outcomes, stopped, unseen
-from support.certificates import HOST
+from pewter.evidence import HostProbe, Move, Reference, Seen, Statement, StopCause, Stopped, Unseen, Use
+from pewter.judge import reach, redirect
+from pewter.judge.expectations import Expectations, Wishes
+from pewter.web.further_ways import UNKNOWN_HOST
+from support.cases import case, endpoint, handshake, hop, journey, name, outcomes, page, stopped, stored, table, unseen
+from support.certificates import HOST, intermediate, leaf
 
-APEX = "marram-ferries.example"
-OTHER = "tickets.marram-ferries.example"
+APEX, OTHER = "marram-ferries.example", "tickets.marram-ferries.example"
 HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
+HTTP_APEX, HTTPS_APEX = f"http://{APEX}/", f"https://{APEX}/"
 NAMES = [name(HOST), name(APEX), name(OTHER)]
 LOOP = Stopped(HTTP, StopCause.LOOP, "it comes round again")
+DEEP = "timetable?day=sat"
 
 
-def judged(rule, *journeys):
-    return outcomes(rule, case(*journeys, names=NAMES, wishes=Wishes(canonical=f"https://{HOST}")))
-
-
-@pytest.mark.parametrize(
-    "ways",
-    [
-        pytest.param([journey(HTTP, HTTPS)], id="holds"),
-        pytest.param([journey(HTTP)], id="gap"),
-        pytest.param([journey(hop(HTTP, 401))], id="password-asked-for"),
-        pytest.param([journey(HTTP, f"http://{APEX}/")], id="plain-to-plain"),
-        pytest.param([unseen(HTTP)], id="unknown"),
-        pytest.param([journey(HTTP), journey(f"{HTTP}a", f"{HTTPS}a")], id="mixed-is-partial"),
-        pytest.param([stopped(HTTP, StopCause.NO_CONNECTION)], id="closed-is-another-rule"),
-        pytest.param([journey(hop(HTTP, 404))], id="error-page-is-another-rule"),
-        pytest.param([journey(HTTPS)], id="https-is-left-alone"),
-    ],
-)  # fmt: skip
-def test_missing(told, ways):
-    told(judged(redirect.missing, *ways))
-
-
-@pytest.mark.parametrize(
-    "ways",
-    [
-        pytest.param([journey(HTTP, HTTPS), journey(f"{HTTP}login")], id="gap"),
-        pytest.param([journey(HTTP, HTTPS), journey(f"{HTTP}a", f"{HTTPS}a")], id="holds"),
-        pytest.param([journey(HTTP, HTTPS), unseen(f"{HTTP}a")], id="unknown"),
-        pytest.param([journey(HTTP), journey(f"{HTTP}a")], id="none-redirected-is-missing"),
-        pytest.param([journey(HTTP, HTTPS)], id="one-path-tells-nothing"),
-    ],
-)  # fmt: skip
-def test_partial(told, ways):
-    told(judged(redirect.partial, *ways))
+def at(*journeys, names=NAMES, canonical=f"https://{HOST}", expectations=Expectations(), **evidence):  # noqa: B008
+    return case(*journeys, names=names, wishes=Wishes(expectations, canonical=canonical), **evidence)
 
 
 def moved(status, *urls):
     *first, last = urls
-    return journey(
-        *(hop(url, status, ("Location", after)) for url, after in zip(first, urls[1:], strict=True)), hop(last)
-    )
+    hops = (hop(url, status, ("Location", after)) for url, after in zip(first, urls[1:], strict=True))
+    return journey(*hops, hop(last))
 
 
-@pytest.mark.parametrize(
-    "way",
-    [
-        pytest.param(moved(301, HTTP, HTTPS), id="holds"),
-        pytest.param(moved(308, HTTP, HTTPS), id="308-holds"),
-        pytest.param(moved(307, HTTP, HTTPS), id="gap"),
-        pytest.param(moved(302, f"https://{APEX}/", HTTPS), id="to-the-canonical-host"),
-        pytest.param(moved(302, HTTPS, f"{HTTPS}login"), id="within-one-host-is-left-alone"),
-        pytest.param(
-            journey(hop(HTTP, 302, ("Location", HTTPS)), hop(HTTPS, 302), end=LOOP), id="loop-is-another-rule"
+def at_page(shown, way=None):
+    return at(way or journey(hop(shown.url, page=shown.sha256)), pages=(shown,))
+
+
+def ended(url, *stop, start=HTTPS, status=302):
+    return at(journey(hop(start, status), end=Stopped(url, *stop)))
+
+
+def through(issued, *hops):
+    served = {"endpoints": [endpoint(handshake(issued, intermediate()))], "certificates": stored(issued)}
+    return at(journey(*hops), **served)
+
+
+def probed(answer, *ways, **evidence):
+    return at(*ways, host_probes=(HostProbe(HOST, "http", UNKNOWN_HOST, answer),), **evidence)
+
+
+def form(status, post):
+    shown = page(HTTPS, references=(Reference(f"{HTTP}send", Use.FORM, "form action", post),))
+    sent = journey(hop(HTTP, status, ("Location", HTTPS)), hop(HTTPS))
+    return at(journey(hop(HTTPS, page=shown.sha256)), sent, pages=(shown,))
+
+
+ENDLESS = journey(*(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{HTTPS}21", StopCause.TOO_MANY_HOPS, ""))
+THERE = journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))
+BACK = journey(hop(HTTPS, 302), hop(HTTP, 302), end=Stopped(HTTPS, StopCause.LOOP, ""))
+ABSENT = journey(f"{HTTP}pewter-no-such-page", hop(f"{HTTPS}pewter-no-such-page", 404), reason="absent")
+MOVING = page(HTTP, moves=(Move("meta refresh", HTTPS),))
+STAYING = page(HTTP, moves=(Move("script", f"http://{HOST}/en"),))
+HOME = page(HTTP, title="Marram Ferries")
+HOME_SHOWN = {"pages": (HOME,)}
+EXPIRED = leaf(HOST, left=-4)
+ONE, APEX_TOO = page(HTTPS), page(HTTPS_APEX)
+TWO_HOMES = (journey(hop(HTTPS, page=ONE.sha256)), journey(hop(HTTPS_APEX, page=APEX_TOO.sha256)))
+CLAIM = (Statement("canonical", HTTPS),)
+
+CASES = {
+    redirect.missing: {
+        "holds": at(journey(HTTP, HTTPS)),
+        "gap": at(journey(HTTP)),
+        "password-asked-for": at(journey(hop(HTTP, 401))),
+        "plain-to-plain": at(journey(HTTP, HTTP_APEX)),
+        "unknown": at(unseen(HTTP)),
+        "mixed-is-partial": at(journey(HTTP), journey(f"{HTTP}a", f"{HTTPS}a")),
+        "closed-is-another-rule": at(stopped(HTTP, StopCause.NO_CONNECTION)),
+        "error-page-is-another-rule": at(journey(hop(HTTP, 404))),
+        "https-is-left-alone": at(journey(HTTPS)),
+        "absent-page-counts-not": at(journey(HTTP, HTTPS), ABSENT),
+    },
+    redirect.partial: {
+        "gap": at(journey(HTTP, HTTPS), journey(f"{HTTP}login")),
+        "holds": at(journey(HTTP, HTTPS), journey(f"{HTTP}a", f"{HTTPS}a")),
+        "unknown": at(journey(HTTP, HTTPS), unseen(f"{HTTP}a")),
+        "none-redirected-is-missing": at(journey(HTTP), journey(f"{HTTP}a")),
+        "one-path-tells-nothing": at(journey(HTTP, HTTPS)),
+    },
+    redirect.temporary: {
+        "holds": at(moved(301, HTTP, HTTPS)),
+        "308-holds": at(moved(308, HTTP, HTTPS)),
+        "gap": at(moved(307, HTTP, HTTPS)),
+        "to-the-canonical-host": at(moved(302, HTTPS_APEX, HTTPS)),
+        "within-one-host-is-left-alone": at(moved(302, HTTPS, f"{HTTPS}login")),
+        "loop-is-another-rule": at(journey(hop(HTTP, 302, ("Location", HTTPS)), hop(HTTPS, 302), end=LOOP)),
+    },
+    redirect.downgrade: {
+        "holds": at(journey(HTTP, HTTPS)),
+        "gap": at(journey(HTTPS, f"http://{OTHER}/")),
+        "never-https-is-left-alone": at(journey(HTTP)),
+        "loop-is-another-rule": at(journey(hop(HTTPS, 302), hop(HTTP, 302), end=LOOP)),
+    },
+    redirect.loop: {
+        "alike-from-every-way-in": at(THERE, BACK),
+        "holds": at(journey(HTTP, HTTPS)),
+        "unknown": at(unseen(HTTP)),
+        "endless": at(ENDLESS),
+        "no-answer-is-another-rule": at(stopped(HTTP, StopCause.NO_CONNECTION)),
+    },
+    redirect.wrong_place: {
+        "holds": at(journey(HTTP_APEX, HTTPS)),
+        "gap": at(journey(HTTP_APEX, HTTPS_APEX)),
+        "another-service-keeps-its-visitors": at(journey(f"http://{OTHER}/", f"https://{OTHER}/")),
+        "plain-http-is-another-rule": at(journey(HTTP)),
+        "error-is-another-rule": at(journey(hop(HTTPS_APEX, 404))),
+    },
+    redirect.drops_path: {
+        "holds": at(journey(HTTP + DEEP, HTTPS + DEEP)),
+        "prefix-added": at(journey(HTTP + DEEP, HTTPS + "en/" + DEEP)),
+        "path-and-query-lost": at(journey(HTTP + DEEP, HTTPS)),
+        "query-lost": at(journey(HTTP + DEEP, HTTPS + "timetable")),
+        "home-page-is-left-alone": at(journey(HTTP, HTTPS)),
+        "within-one-origin-is-left-alone": at(journey(HTTPS + DEEP, HTTPS)),
+    },
+    redirect.broken_target: {
+        "holds": at(journey(HTTPS)),
+        "closed-to-strangers": at(journey(hop(HTTPS, 403))),
+        "error-without-a-redirect": at(journey(hop(HTTPS, 404))),
+        "error-behind-a-redirect": at(journey(HTTP, hop(HTTPS, 404))),
+        "bad-location": ended(HTTPS, StopCause.BAD_LOCATION, "no http", "file:///x"),
+        "no-http": at(stopped(HTTPS, StopCause.NO_ANSWER, "the answer is no HTTP")),
+        "first-hop-without-connection-is-reach": at(stopped(HTTPS, StopCause.NO_CONNECTION)),
+        "so-is-a-later-one": ended(HTTPS, StopCause.NO_CONNECTION, "refused", start=HTTP),
+        "a-foreign-host-is-not": ended("https://y.example/", StopCause.NO_CONNECTION, "refused", start=HTTP),
+        "unseen": at(journey(hop(HTTP, 301), end=Unseen("late"))),
+        "absent-page-counts-not": at(ABSENT),
+    },
+    (redirect.by_page, redirect.missing): {
+        "redirected": at(journey(HTTP, HTTPS)),
+        "page-that-moves-on": at_page(MOVING),
+        "page-that-moves-within-http": at_page(STAYING),
+    },
+    redirect.plain_hop: {
+        "holds": at(journey(HTTP, HTTPS)),
+        "gap": at(journey(HTTP_APEX, HTTP, HTTPS)),
+        "never-https-is-missing": at(journey(HTTP)),
+    },
+    redirect.host_before_https: {
+        "holds": at(journey(HTTP_APEX, HTTPS_APEX, HTTPS)),
+        "gap": at(journey(HTTP_APEX, HTTPS)),
+        "https-is-left-alone": at(journey(HTTPS)),
+    },
+    redirect.many_hops: {
+        "holds-at-the-limit": at(journey(*(f"{HTTPS}{n}" for n in range(3)))),
+        "gap": at(journey(*(f"{HTTPS}{n}" for n in range(4)))),
+        "the-limit-is-an-expectation": at(
+            journey(*(f"{HTTPS}{n}" for n in range(4))), expectations=Expectations(maximum_redirects=9)
         ),
-    ],
-)
-def test_temporary(told, way):
-    told(judged(redirect.temporary, way))
+        "unseen": at(unseen(HTTP)),
+    },
+    redirect.through_bad_certificate: {
+        "holds": through(leaf(), hop(HTTPS, 301), hop(HTTPS_APEX)),
+        "gap": through(EXPIRED, hop(HTTPS, 301, issued=EXPIRED), hop(HTTPS_APEX)),
+        "the-last-is-another-rule": through(EXPIRED, hop(HTTP, 301), hop(HTTPS, issued=EXPIRED)),
+    },
+    redirect.reflects_host: {
+        "holds": probed(Seen(hop(HTTP, 301, ("Location", HTTPS)))),
+        "gap": probed(Seen(hop(HTTP, 301, ("Location", f"https://{UNKNOWN_HOST}/")))),
+        "unknown": probed(Unseen("closed")),
+    },
+    reach.unknown_host: {
+        "gap": probed(Seen(hop(HTTP, 200, page=HOME.sha256)), journey(hop(HTTP, page=HOME.sha256)), **HOME_SHOWN),
+        "404-holds": probed(Seen(hop(HTTP, 404, page=HOME.sha256)), journey(hop(HTTP, page=HOME.sha256)), **HOME_SHOWN),
+        "another-page-holds": probed(Seen(hop(HTTP, 200)), journey(hop(HTTP, page=HOME.sha256)), **HOME_SHOWN),
+        "unknown": probed(Unseen("closed"), journey(hop(HTTP, page=HOME.sha256)), **HOME_SHOWN),
+    },
+    redirect.off_site: {
+        "holds": at(journey(HTTP, HTTPS_APEX)),
+        "gap": at(journey(HTTP, "https://shop.other.example/")),
+        "not-landed": at(unseen(HTTP)),
+    },
+    redirect.no_canonical: {
+        "gap": at(*TWO_HOMES, pages=(ONE, APEX_TOO)),
+        "claimed": at(*TWO_HOMES, pages=(page(HTTPS, statements=CLAIM), page(HTTPS_APEX, statements=CLAIM))),
+        "moved": at(TWO_HOMES[0], journey(HTTPS_APEX, hop(HTTPS, page=ONE.sha256)), pages=(ONE,)),
+    },
+    redirect.rewritten_method: {
+        "gap": form(301, True),
+        "308-keeps-the-method": form(308, True),
+        "get-form-is-left-alone": form(301, False),
+    },
+}
 
 
-@pytest.mark.parametrize(
-    "way",
-    [
-        pytest.param(journey(HTTP, HTTPS), id="holds"),
-        pytest.param(journey(HTTPS, f"http://{OTHER}/"), id="gap"),
-        pytest.param(journey(HTTP), id="never-https-is-left-alone"),
-        pytest.param(journey(hop(HTTPS, 302), hop(HTTP, 302), end=LOOP), id="loop-is-another-rule"),
-    ],
-)
-def test_downgrade(told, way):
-    told(judged(redirect.downgrade, way))
-
-
-def test_loop_reads_alike_from_every_way_in(told):
-    there = journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))
-    back = journey(hop(HTTPS, 302), hop(HTTP, 302), end=Stopped(HTTPS, StopCause.LOOP, ""))
-    told(judged(redirect.loop, there, back))
-
-
-@pytest.mark.parametrize(
-    "way",
-    [
-        pytest.param(journey(HTTP, HTTPS), id="holds"),
-        pytest.param(unseen(HTTP), id="unknown"),
-        pytest.param(
-            journey(
-                *(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{HTTPS}21", StopCause.TOO_MANY_HOPS, "")
-            ),
-            id="endless",
-        ),
-        pytest.param(stopped(HTTP, StopCause.NO_CONNECTION), id="no-answer-is-another-rule"),
-    ],
-)
-def test_loop(told, way):
-    told(judged(redirect.loop, way))
-
-
-@pytest.mark.parametrize(
-    "way",
-    [
-        pytest.param(journey(f"http://{APEX}/", HTTPS), id="holds"),
-        pytest.param(journey(f"http://{APEX}/", f"https://{APEX}/"), id="gap"),
-        pytest.param(journey(f"http://{OTHER}/", f"https://{OTHER}/"), id="another-service-keeps-its-visitors"),
-        pytest.param(journey(HTTP), id="plain-http-is-another-rule"),
-        pytest.param(journey(hop(f"https://{APEX}/", 404)), id="error-is-another-rule"),
-    ],
-)  # fmt: skip
-def test_wrong_place(told, way):
-    told(judged(redirect.wrong_place, way))
-
-
-DEEP = "timetable?day=sat"
-
-
-@pytest.mark.parametrize(
-    ("way", "lost"),
-    [
-        pytest.param(journey(HTTP + DEEP, HTTPS + DEEP), False, id="holds"),
-        pytest.param(journey(HTTP + DEEP, HTTPS + "en/" + DEEP), False, id="prefix-added"),
-        pytest.param(journey(HTTP + DEEP, HTTPS), True, id="path-and-query-lost"),
-        pytest.param(journey(HTTP + DEEP, HTTPS + "timetable"), True, id="query-lost"),
-        pytest.param(journey(HTTP, HTTPS), None, id="home-page-is-left-alone"),
-        pytest.param(journey(HTTPS + DEEP, HTTPS), None, id="within-one-origin-is-left-alone"),
-    ],
-)
-def test_drops_path(told, way, lost):
-    found = judged(redirect.drops_path, way)
-    told(found)
-    if lost:
-        assert found[0].expected == HTTPS + DEEP
-
-
-@pytest.mark.parametrize(
-    "way",
-    [
-        pytest.param(journey(HTTPS), id="holds"),
-        pytest.param(journey(hop(HTTPS, 403)), id="closed-to-strangers"),
-        pytest.param(journey(hop(HTTPS, 404)), id="error-without-a-redirect"),
-        pytest.param(journey(HTTP, hop(HTTPS, 404)), id="error-behind-a-redirect"),
-        pytest.param(journey(hop(HTTPS, 302), end=Stopped(HTTPS, StopCause.BAD_LOCATION, "no http", "file:///x")), id="bad-location"),
-        pytest.param(stopped(HTTPS, StopCause.NO_ANSWER, "the answer is no HTTP"), id="no-http"),
-        pytest.param(stopped(HTTPS, StopCause.NO_CONNECTION), id="first-hop-without-connection-is-reach"),
-        pytest.param(journey(hop(HTTP, 301), end=Stopped(HTTPS, StopCause.NO_CONNECTION, "refused")), id="so-is-a-later-one"),
-        pytest.param(journey(hop(HTTP, 301), end=Stopped("https://y.example/", StopCause.NO_CONNECTION, "refused")), id="a-foreign-host-is-not"),
-        pytest.param(journey(hop(HTTP, 301), end=Unseen("late")), id="unseen"),
-    ],
-)  # fmt: skip
-def test_broken_target(told, way):
-    told(judged(redirect.broken_target, way))
+@table(CASES)
+def test_rule(told, rule, looked):
+    told(outcomes(rule, looked))

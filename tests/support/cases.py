@@ -2,7 +2,9 @@
 
 import datetime
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+
+import pytest
 
 from pewter.evidence import (
     Answer,
@@ -130,6 +132,19 @@ def case(
 
 def outcomes(rule: Rule, of: Case) -> list[RuleOutcome]:
     return list(rule.outcomes(of))
+
+
+def table(cases: Mapping[Rule | tuple[Rule, ...], Mapping[str, Case]]) -> pytest.MarkDecorator:
+    """Cases by the rule, or the rules, that judge each of them; the test takes ``rule`` and ``looked``."""
+    return pytest.mark.parametrize(
+        ("rule", "looked"),
+        [
+            pytest.param(rule, looked, id=f"{rule.name.partition('/')[2]}: {title}")
+            for rules, by_title in cases.items()
+            for rule in (rules if isinstance(rules, tuple) else (rules,))
+            for title, looked in by_title.items()
+        ],
+    )
 
 
 def page(url: str, text: str = "<h1>page</h1>", **says: object) -> Page:
