@@ -9,6 +9,7 @@ from cryptography.x509.oid import ExtendedKeyUsageOID
 from pewter.evidence import (
     BrowserHello,
     GroupsSeen,
+    Move,
     Page,
     Seen,
     StopCause,
@@ -25,7 +26,20 @@ from pewter.judge import name as name_rules
 from pewter.judge.case import Case
 from pewter.judge.visits import predict_visits
 from pewter.lab.authority import DAY, issue_ca, issue_server
-from support.cases import case, endpoint, fingerprint, handshake, hop, journey, name, outcomes, stopped, stored
+from support.cases import (
+    case,
+    endpoint,
+    fingerprint,
+    handshake,
+    hop,
+    journey,
+    name,
+    outcomes,
+    predicted,
+    stopped,
+    stored,
+    table,
+)
 from support.cases import page as shown
 from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, extension, intermediate, key, leaf, parsed, remade, root
 from support.status import ocsp_response
@@ -61,11 +75,6 @@ def at(sent, *chain_sent, host=HOST, answer=None, protocol=None, names=(), way=H
     looked = msgspec.structs.replace(endpoint(answer, host=host), protocol=protocol)
     ways = (journey(hop(way.replace(HOST, host), issued=sent)),)
     return case(*ways, names=names or [name(host)], endpoints=[looked], certificates=stored(*sent_all), **more)
-
-
-def visit(looked: Case) -> str:
-    first = predict_visits(looked)[0]
-    return f"{first.meets.value}: {first.detail}" if first.detail else first.meets.value
 
 
 ISSUER = issue_ca("Ed CA", root(), LONG_AGO, FAR_OFF, key=key("Ed CA", "Ed25519"))
@@ -111,56 +120,25 @@ CERTIFICATES = {
     "as-large-as-can-be": at(LARGE, answer=msgspec.structs.replace(handshake(LARGE, intermediate()), certificate_octets=102_400)),
 }  # fmt: skip
 RULES = (
+    predicted,
     chain.not_for_servers, chain.key_usage, chain.too_large, chain_keys.unusual_key, chain_keys.malformed,
     chain_status.staple_broken, chain_status.staple_missing, name_rules.not_covered, name_rules.sibling_not_covered,
 )  # fmt: skip
 
-PREDICTED = {
-    "good": "opens",
-    "p-521": "opens in some browsers only: not in Chromium: the certificate has an EC P-521 key",
-    "ed25519": "cannot connect: the certificate has an Ed25519 key",
-    "p-521-issuer": "opens",
-    "ed25519-issuer": "warning: not trusted: Ed CA has an Ed25519 key",
-    "ec-for-agreement-alone": "opens in some browsers only: not in Chromium: keyUsage allows keyAgreement, and not digitalSignature",
-    "rsa-for-keys-alone": "opens in some browsers only: not in Chromium: keyUsage allows keyEncipherment, dataEncipherment, and not digitalSignature",
-    "any-purpose-and-servers": "opens",
-    "no-subject-critical": "opens",
-    "unreadable-crl-points": "opens",
-    "unreadable-features": "opens",
-    "dotted-name": f"opens in some browsers only: not in Firefox: '{HOST}.' ends in a dot",
-    "suffix-wildcard": "opens in some browsers only: not in Chromium: *.co.uk is a wildcard directly under the suffix of a registry",
-    "private-suffix-wildcard": "opens",
-    "unknown-suffix-wildcard": "warning: wrong name: covers *.test",
-    "www-alone": f"opens in some browsers only: not in Chromium: the certificate is for {HOST} alone",
-    "staple-good": "opens",
-    "staple-expired": "opens in some browsers only: not in Firefox: the stapled response is out of date",
-    "as-large-as-can-be": "opens",
-}
-
-
-@pytest.mark.parametrize("title", CERTIFICATES)
-def test_certificates(told, title):
-    """Each rule that has something to say, in whole outcomes."""
-    for rule in RULES:
-        told(outcomes(rule, CERTIFICATES[title]))
-
-
-@pytest.mark.parametrize("title", PREDICTED)
-def test_what_a_visitor_meets(title):
-    assert visit(CERTIFICATES[title]) == PREDICTED[title]
-
-
 # Anchors that were given
 
 
-def below(**options):
-    """A chain under a root with this fault; the root is given."""
+def below(*anchors, **options):
+    """A chain under a root with this fault, or under the last of these anchors; the roots are given."""
     given = issue_ca(
         "Given", None, options.pop("begins", LONG_AGO), options.pop("ends", FAR_OFF), key=key("Given"), **options
     )
     issuing = issue_ca("Issuing", given, LONG_AGO, FAR_OFF, key=key("Issuing"))
     lower = issue_ca("Lower", issuing, LONG_AGO, FAR_OFF, key=key("Lower"))
-    return at(server(issuer=lower), lower, issuing, given_trust=(fingerprint(given),)), given
+    anchors = anchors or (given,)
+    looked = at(server(issuer=lower), lower, issuing, given_trust=tuple(map(fingerprint, anchors)))
+    evidence = msgspec.structs.replace(looked.evidence, certificates=(*looked.evidence.certificates, *stored(*anchors)))
+    return Case(evidence, looked.wishes, looked.at, ())
 
 
 ANCHORS = {
@@ -171,43 +149,16 @@ ANCHORS = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("fault", ANCHORS)
-def test_anchors_are_examined(told, fault):
-    looked, given = below(**ANCHORS[fault])
-    looked.evidence = msgspec.structs.replace(
-        looked.evidence, certificates=(*looked.evidence.certificates, *stored(given))
-    )
-    again = Case(looked.evidence, looked.wishes, looked.at, ())
-    told(outcomes(chain.anchor_refused, again))
-    told(outcomes(chain.untrusted, again))
-
-
-def test_every_anchor_of_one_name_and_key_is_tried():
-    """A root that was issued anew with its old key: the old one, out of date, does not stop anybody."""
-    old, new = (issue_ca("Given", None, LONG_AGO, end, key=key("Given")) for end in (NOW - DAY, FAR_OFF))
-    of = server(issuer=new)
-    for order in ((old, new), (new, old)):
-        looked = at(of, new, given_trust=tuple(map(fingerprint, order)))
-        evidence = msgspec.structs.replace(
-            looked.evidence, certificates=(*looked.evidence.certificates, *stored(*order))
-        )
-        again = Case(evidence, looked.wishes, looked.at, ())
-        assert chain.path_problem(again.chains[0]) == ""
-        assert again.chains[0].assessment.best.anchor == parsed(new)
+OLD_GIVEN, NEW_GIVEN = (issue_ca("Given", None, LONG_AGO, end, key=key("Given")) for end in (NOW - DAY, FAR_OFF))
+"""A root that was issued anew with its old key: the old one, out of date, does not stop anybody."""
 
 
 # Missing issuers that cannot be fetched
 
 
-def test_a_missing_issuer_is_an_intermediate_where_the_certificate_says_so(told):
-    stranger_root = issue_ca("Stranger Root", None, LONG_AGO, FAR_OFF, key=key("Stranger Root"))
-    stranger = issue_ca("Stranger Issuing CA 7", stranger_root, LONG_AGO, FAR_OFF, key=key("Stranger"))
-    public = at(server(issuer=stranger, ca_issuers="http://ca.example/7"), server(issuer=stranger))
-    private = at(server(issuer=stranger), server(issuer=stranger))
-    rooted = at(server(issuer=stranger), stranger, stranger_root)
-    for looked in (public, private, rooted):
-        told(outcomes(chain.incomplete, looked))
-        told(outcomes(chain.untrusted, looked))
+STRANGER_ROOT = issue_ca("Stranger Root", None, LONG_AGO, FAR_OFF, key=key("Stranger Root"))
+STRANGER = issue_ca("Stranger Issuing CA 7", STRANGER_ROOT, LONG_AGO, FAR_OFF, key=key("Stranger"))
+BY_STRANGER = server(issuer=STRANGER)
 
 
 # What a browser's own hello showed
@@ -243,153 +194,52 @@ HELLOS = {
 }
 
 
-@pytest.mark.parametrize("title", HELLOS)
-def test_nothing_in_common(told, title):
-    looked = at(server(), protocol=HELLOS[title])
-    told(outcomes(protocol_suites.nothing_in_common, looked))
-
-
-@pytest.mark.parametrize(
-    ("title", "meets"),
-    [
-        ("taken", "opens"),
-        ("no-suite", "cannot connect: the server refuses its hello (alert handshake_failure): nothing in common"),
-        ("one-browser", "opens in some browsers only: not in Chromium: the server refuses its hello (alert handshake_failure): nothing in common"),
-        ("for-its-size", "opens in some browsers only: not in Chromium: the server ends its hello for its size, with a post-quantum key share"),
-        ("not-seen", "opens"),
-    ],
-)  # fmt: skip
-def test_a_refused_hello_decides_what_is_met(title, meets):
-    assert visit(at(server(), protocol=HELLOS[title])) == meets
-
-
-def test_intolerance_names_the_extension_that_is_minded(told):
-    feature = protocols.Feature(protocols.GREASE_TOLERANCE, Seen(True))
-    looked = at(server(), protocol=msgspec.structs.replace(spoken(), features=(feature,)))
-    minding = msgspec.structs.replace(looked.endpoints[0], minds=(5,))
-    told(outcomes(protocol_suites.intolerant, looked))
-    told(outcomes(protocol_suites.intolerant, case(endpoints=[minding])))
+FEATURE = protocols.Feature(protocols.GREASE_TOLERANCE, Seen(True))
+TOLERANT = at(server(), protocol=msgspec.structs.replace(spoken(), features=(FEATURE,)))
+MINDING = case(endpoints=[msgspec.structs.replace(TOLERANT.endpoints[0], minds=(5,))])
 
 
 # Reach: who is let in, and how steadily
 
 
-@pytest.mark.parametrize(
-    ("endpoint_tries", "request_tries"),
-    [
-        pytest.param((), (), id="holds"),
-        pytest.param((Tries("the hello for TLS 1.3 and TLS 1.2", 3, 1),), (), id="hello"),
-        pytest.param((), (Tries(HTTPS, 2, 1),), id="request"),
-        pytest.param((Tries("the hello", 3, 0),), (), id="never-is-another-rule"),
-    ],
-)
-def test_unsteady(told, endpoint_tries, request_tries):
-    looked = msgspec.structs.replace(endpoint(handshake()), tries=endpoint_tries)
-    way = msgspec.structs.replace(journey(hop(HTTPS)), tries=request_tries)
-    told(outcomes(reach.unsteady, case(way, endpoints=[looked])))
+def unsteady(at_hellos=(), at_requests=()):
+    looked = msgspec.structs.replace(endpoint(handshake()), tries=at_hellos)
+    return case(msgspec.structs.replace(journey(hop(HTTPS)), tries=at_requests), endpoints=[looked])
 
 
-@pytest.mark.parametrize(
-    ("asked", "otherwise"),
-    [
-        pytest.param(False, "", id="not-asked"),
-        pytest.param(True, "", id="the-same"),
-        pytest.param(True, f"403 at {HTTPS}", id="gap"),
-    ],
-)
-def test_asks_who(told, asked, otherwise):
-    way = msgspec.structs.replace(journey(hop(HTTPS)), asked_again=asked, answered_otherwise=otherwise)
-    told(outcomes(reach.asks_who, case(way)))
-
-
-@pytest.mark.parametrize(
-    "oddities", [(), ("lines that end in LF alone", "a blank before the colon of Server")], ids=["holds", "gap"]
-)
-def test_sloppy_answer(told, oddities):
-    told(outcomes(reach.sloppy_answer, case(journey(hop(HTTPS, oddities=oddities)))))
+def asked(again, otherwise=""):
+    return case(msgspec.structs.replace(journey(hop(HTTPS)), asked_again=again, answered_otherwise=otherwise))
 
 
 WANTS = msgspec.structs.replace(handshake(), wants_client_certificate=True)
 DEMANDED = "the server demands a client certificate (alert certificate_required)"
 
 
-@pytest.mark.parametrize(
-    ("answer", "way"),
-    [
-        pytest.param(handshake(), journey(hop(HTTPS)), id="not-asked-for"),
-        pytest.param(WANTS, journey(hop(HTTPS)), id="asked-for-and-not-needed"),
-        pytest.param(WANTS, stopped(HTTPS, StopCause.NO_TLS, DEMANDED), id="refused-in-tls"),
-        pytest.param(WANTS, journey(hop(HTTPS, 400)), id="refused-by-status"),
-        pytest.param(Unseen("late"), stopped(HTTPS, StopCause.NO_TLS, "x"), id="not-seen"),
-    ],
-)
-def test_client_certificate(told, answer, way):
-    looked = case(way, endpoints=[endpoint(answer)])
-    told(outcomes(reach.client_certificate, looked))
-    told(outcomes(redirect.broken_target, looked))
-    told([])
-    assert visit(looked) != "opens" or way.hops
+def demanding(answer, way):
+    return case(way, endpoints=[endpoint(answer)])
 
 
 # Redirects
 
 
-def test_lands_behind_warning(told):
-    stranger = leaf(OTHER, left=-4)
-    bad = journey(HTTPS, hop(f"https://{OTHER}/", issued=stranger))
-    good = journey(HTTPS, hop(f"https://{OTHER}/", issued=leaf(OTHER)))
-    sent = [endpoint(handshake(each, intermediate()), host=OTHER) for each in (stranger, leaf(OTHER))]
-    told(outcomes(redirect.lands_behind_warning, case(bad, endpoints=sent, certificates=stored(stranger))))
-    told(outcomes(redirect.lands_behind_warning, case(good, endpoints=sent, certificates=stored(leaf(OTHER)))))
-    told(outcomes(redirect.lands_behind_warning, case(journey(HTTPS))))
-    assert case(bad).canonical == f"https://{HOST}", "a foreign host is never the canonical one"
+FOREIGN, GOOD = leaf(OTHER, left=-4), leaf(OTHER)
+SENT_BY_OTHER = [endpoint(handshake(each, intermediate()), host=OTHER) for each in (FOREIGN, GOOD)]
 
 
-def moving(url, *moves):
-    of = shown(url, moves=moves)
-    return journey(hop(url, page=of.sha256)), of
+def lands(issued):
+    way = journey(HTTPS, hop(f"https://{OTHER}/", issued=issued))
+    return case(way, endpoints=SENT_BY_OTHER, certificates=stored(issued))
 
 
-@pytest.mark.parametrize(
-    ("start", "how", "to", "certain"),
-    [
-        pytest.param(HTTPS, "meta refresh", HTTP, True, id="refresh-down"),
-        pytest.param(HTTPS, "script", HTTP, True, id="script-down"),
-        pytest.param(HTTPS, "script", HTTP, False, id="script-perhaps"),
-        pytest.param(HTTP, "meta refresh", HTTPS, True, id="refresh-up"),
-        pytest.param(HTTPS, "meta refresh", f"{HTTPS}a", True, id="within-https"),
-    ],
-)
-def test_pages_that_move_on(told, start, how, to, certain):
-    from pewter.evidence import Move
-
-    way, of = moving(start, Move(how, to, certain))
+def moves(start, how, to, certain=True):
+    of = shown(start, moves=(Move(how, to, certain),))
     onward = msgspec.structs.replace(journey(hop(to)), reason="moved")
-    looked = case(way, onward, pages=(of,), endpoints=[endpoint(handshake())])
-    told(outcomes(redirect.downgrade, looked))
-    told(outcomes(redirect.by_page, looked))
-    assert len(predict_visits(looked)) == 1
-    lands = predict_visits(looked)[0].lands
-    assert lands == (to if certain else start)
+    return case(journey(hop(start, page=of.sha256)), onward, pages=(of,), endpoints=[endpoint(handshake())])
 
 
-def test_the_refresh_field_moves_like_a_page(told):
-    way = journey(hop(HTTPS, 200, ("Refresh", f"0; url={HTTP}")))
-    told(outcomes(redirect.downgrade, case(way)))
-
-
-CIRCLES = {
-    "https-and-http": [HTTPS, HTTP],
-    "https-alone": [HTTPS],
-    "http-alone": [HTTP],
-    "two-hosts": [HTTPS, f"https://{APEX}/"],
-}
-
-
-@pytest.mark.parametrize("title", CIRCLES)
-def test_a_circle_is_explained_by_what_was_seen(told, title):
-    hops = [hop(url, 302) for url in CIRCLES[title]]
-    told(outcomes(redirect.loop, case(journey(*hops, end=Stopped(CIRCLES[title][0], StopCause.LOOP, "")))))
+def circle(*urls):
+    hops = [hop(url, 302) for url in urls]
+    return case(journey(*hops, end=Stopped(urls[0], StopCause.LOOP, "")))
 
 
 ENDS = {
@@ -405,40 +255,89 @@ ENDS = {
     "empty-location": journey(hop(HTTPS, 301, ("Location", ""))),
     "port-80-refused": stopped(HTTP, StopCause.NO_CONNECTION),
 }
-MEETS = {
-    "error": "shows an error page: 503",
-    "plain-error": "shows an error page: 404, unencrypted",
-    "body-that-does-not-unpack": "cannot connect: Content-Encoding is gzip, and the body does not unpack",
-    "too-many": "cannot connect: too many redirects: 21 and no page; browsers give up after 20",
-    "mail": "cannot connect: its scheme is 'mailto'",
-    "empty-location": "opens in some browsers only: not in Firefox: it takes an empty Location for the page itself",
-    "port-80-refused": "opens in some browsers only: not in Chromium: the connection was refused",
-}
-
-
-@pytest.mark.parametrize("title", ENDS)
-def test_ends_of_journeys(told, title):
-    looked = case(
-        ENDS[title], *([journey(hop(HTTPS))] if title == "port-80-refused" else []), endpoints=[endpoint(handshake())]
-    )
-    told(outcomes(redirect.broken_target, looked))
-    told(outcomes(redirect.loop, looked))
-    assert visit(looked) == MEETS[title]
-
-
 # Versions that are named
 
 
-@pytest.mark.parametrize(
-    ("fields", "versions"),
-    [
-        pytest.param([("Server", "nginx")], (), id="holds"),
-        pytest.param([("Server", "nginx/1.22.1"), ("X-Powered-By", "PHP/8.2.1")], (), id="fields"),
-        pytest.param([], ("nginx/1.22.1",), id="error-page"),
-    ],
-)
-def test_names_version(told, fields, versions):
+def names(*fields, versions=()):
     of = Page(f"{HTTPS}gone", "a" * 64, 10, versions=versions)
     way = journey(hop(f"{HTTPS}gone", 404, *fields, page=of.sha256), reason="absent")
-    told(outcomes(page.names_version, case(way, pages=(of,))))
-    told(outcomes(page.debug_output, case(way, pages=(of,))))
+    return case(way, pages=(of,))
+
+
+CASES = {
+    RULES: CERTIFICATES,
+    (chain.anchor_refused, chain.untrusted, predicted): {
+        **{fault: below(**options) for fault, options in ANCHORS.items()},
+        "old-and-new": below(OLD_GIVEN, NEW_GIVEN),
+        "new-and-old": below(NEW_GIVEN, OLD_GIVEN),
+    },
+    (chain.incomplete, chain.untrusted): {
+        "an-intermediate-by-its-address": at(server(issuer=STRANGER, ca_issuers="http://ca.example/7"), BY_STRANGER),
+        "not-known": at(BY_STRANGER, BY_STRANGER),
+        "an-unknown-root": at(BY_STRANGER, STRANGER, STRANGER_ROOT),
+    },
+    (protocol_suites.nothing_in_common, predicted): {
+        title: at(server(), protocol=spoken) for title, spoken in HELLOS.items()
+    },
+    protocol_suites.intolerant: {"tolerant": TOLERANT, "minds-an-extension": MINDING},
+    reach.unsteady: {
+        "holds": unsteady(),
+        "hello": unsteady((Tries("the hello for TLS 1.3 and TLS 1.2", 3, 1),)),
+        "request": unsteady((), (Tries(HTTPS, 2, 1),)),
+        "never-is-another-rule": unsteady((Tries("the hello", 3, 0),)),
+    },
+    reach.asks_who: {"not-asked": asked(False), "the-same": asked(True), "gap": asked(True, f"403 at {HTTPS}")},
+    reach.sloppy_answer: {
+        "holds": case(journey(hop(HTTPS))),
+        "gap": case(journey(hop(HTTPS, oddities=("lines that end in LF alone", "a blank before the colon of Server")))),
+    },
+    (reach.client_certificate, redirect.broken_target, predicted): {
+        "not-asked-for": demanding(handshake(), journey(hop(HTTPS))),
+        "asked-for-and-not-needed": demanding(WANTS, journey(hop(HTTPS))),
+        "refused-in-tls": demanding(WANTS, stopped(HTTPS, StopCause.NO_TLS, DEMANDED)),
+        "refused-by-status": demanding(WANTS, journey(hop(HTTPS, 400))),
+        "not-seen": demanding(Unseen("late"), stopped(HTTPS, StopCause.NO_TLS, "x")),
+    },
+    redirect.lands_behind_warning: {"gap": lands(FOREIGN), "holds": lands(GOOD), "no-redirect": case(journey(HTTPS))},
+    (redirect.downgrade, redirect.by_page, predicted): {
+        "refresh-down": moves(HTTPS, "meta refresh", HTTP),
+        "script-down": moves(HTTPS, "script", HTTP),
+        "script-perhaps": moves(HTTPS, "script", HTTP, certain=False),
+        "refresh-up": moves(HTTP, "meta refresh", HTTPS),
+        "within-https": moves(HTTPS, "meta refresh", f"{HTTPS}a"),
+        "refresh-field": case(journey(hop(HTTPS, 200, ("Refresh", f"0; url={HTTP}")))),
+    },
+    redirect.loop: {
+        "https-and-http": circle(HTTPS, HTTP),
+        "https-alone": circle(HTTPS),
+        "http-alone": circle(HTTP),
+        "two-hosts": circle(HTTPS, f"https://{APEX}/"),
+    },
+    (redirect.broken_target, redirect.loop, predicted): {
+        title: case(way, *([] if way.hops else [journey(hop(HTTPS))]), endpoints=[endpoint(handshake())])
+        for title, way in ENDS.items()
+    },
+    (page.names_version, page.debug_output): {
+        "holds": names(("Server", "nginx")),
+        "fields": names(("Server", "nginx/1.22.1"), ("X-Powered-By", "PHP/8.2.1")),
+        "error-page": names(versions=("nginx/1.22.1",)),
+    },
+}
+
+
+@table(CASES)
+def test_rule(told, rule, looked):
+    told(outcomes(rule, looked))
+
+
+def test_where_visitors_land():
+    assert lands(FOREIGN).canonical == f"https://{HOST}", "a foreign host is never the canonical one"
+    for start, how, to, certain in ((HTTPS, "script", HTTP, True), (HTTPS, "script", HTTP, False)):
+        (only,) = predict_visits(moves(start, how, to, certain))
+        assert only.lands == (to if certain else start)
+
+
+@pytest.mark.parametrize("order", [(OLD_GIVEN, NEW_GIVEN), (NEW_GIVEN, OLD_GIVEN)])
+def test_every_anchor_of_one_name_and_key_is_tried(order):
+    (found,) = below(*order).chains
+    assert (chain.path_problem(found), found.assessment.best.anchor) == ("", parsed(NEW_GIVEN))

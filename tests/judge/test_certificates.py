@@ -20,9 +20,9 @@ from pewter.evidence import (
     StoredCertificate,
     Unseen,
 )
-from pewter.judge import chain, chain_keys, chain_status, date, visits
+from pewter.judge import chain, chain_keys, chain_status, date
 from pewter.judge import name as name_rules
-from pewter.judge.browsers import Browser, Meeting, browsers_refusing_key
+from pewter.judge.browsers import Browser, browsers_refusing_key
 from pewter.judge.case import Case
 from pewter.judge.expectations import Expectations, Wishes
 from pewter.judge.outcomes import Gap, Holds
@@ -39,6 +39,7 @@ from support.cases import (
     journey,
     name,
     outcomes,
+    predicted,
     stored,
     table,
 )
@@ -265,14 +266,14 @@ CASES = {
         "given-in-place-of-them": at(trusts_given_only=True, **GIVEN_ROOT),
     },
     chain.expired_issuer: {"beside-a-good-path": at(leaf(), OLD_INTERMEDIATE, intermediate())},
-    (chain_keys.weak_key, chain_keys.unusual_key): {
+    (chain_keys.weak_key, chain_keys.unusual_key, predicted): {
         "short": at(server(issuer=SHORT_CA), SHORT_CA, also=(SHORT_ROOT,), given_trust=(fingerprint(SHORT_ROOT),)),
         "good": at(),
         "unknown": case(endpoints=[endpoint(Unseen("late"))]),
         **{each: at(server(kind=each), intermediate()) for each in ("P-521", "Ed25519", "Ed448")},
     },
-    (chain_keys.weak_signature, chain.untrusted): {"SHA-1": by_sha_1(), "SHA-256": at()},
-    chain_keys.malformed: {
+    (chain_keys.weak_signature, chain.untrusted, predicted): {"SHA-1": by_sha_1(), "SHA-256": at()},
+    (chain_keys.malformed, predicted): {
         "rubbish": sent_as(RUBBISH.sha256),
         "rubbish-behind-the-chain": sent_as(*handshake().chain, RUBBISH.sha256),
         "good": at(),
@@ -280,7 +281,7 @@ CASES = {
         "precertificate": at(POISONED, intermediate()),
         "no-ca-said": at(server(extra=((x509.BasicConstraints(False, None), True),)), intermediate()),
     },
-    (chain_status.staple_broken, chain_status.revoked): {
+    (chain_status.staple_broken, chain_status.revoked, predicted): {
         "no-staple": stapled(None),
         "good": stapled(ocsp_response()),
         "stale": stapled(ocsp_response(next_update=NOW - DAY / 2)),
@@ -294,7 +295,7 @@ CASES = {
         "demanded": stapled(None, DEMANDING, intermediate()),
         "demanded-and-sent": stapled(ocsp_response(DEMANDING), DEMANDING, intermediate()),
     },
-    chain_status.revoked: {
+    (chain_status.revoked, predicted): {
         "not-asked": asked(None),
         "asked-good": asked(Seen(ocsp_response(ASKABLE))),
         "asked-revoked": asked(Seen(ocsp_response(ASKABLE, status=REVOKED))),
@@ -302,7 +303,7 @@ CASES = {
         "asked-a-page": asked(Seen(b"<html>")),
         "list-of-another": listed(),
     },
-    chain_status.not_logged: {
+    (chain_status.not_logged, predicted): {
         "two-for-180-days": logged(180, b"a", b"b"),
         "two-for-longer": logged(181, b"a", b"b"),
         "three-for-longer": logged(181, b"a", b"b", b"c"),
@@ -325,7 +326,7 @@ CASES = {
         "sibling-is-one-rule's": at(APEX_ALONE, **PAIR),
         "alone": at(APEX_ALONE, intermediate(), host=APEX),
     },
-    (name_rules.common_name_only, name_rules.not_covered): {"by-cn": at(NAMED_BY_CN, intermediate()), "good": at()},
+    (name_rules.common_name_only, name_rules.not_covered, predicted): {"by-cn": at(NAMED_BY_CN, intermediate()), "good": at()},
     name_rules.odd_entries: {repr(each): listing(each) for each in ENTRIES},
     name_rules.also_covers: {"gap": at(WIDE, intermediate(), covered_names=OTHER_NAMES), "nothing": at()},
     AGE_RULES: {
@@ -391,26 +392,6 @@ def test_one_rule_speaks_of_each_age(title, speaks):
     looked = CASES[AGE_RULES][title]
     gaps = [rule.name for rule in date.RULES if any(isinstance(outcome, Gap) for outcome in outcomes(rule, looked))]
     assert gaps == [f"date/{each}" for each in speaks]
-
-
-@pytest.mark.parametrize(
-    ("looked", "meets"),
-    [
-        (at(server(kind="P-521"), intermediate()), Meeting.IN_SOME), (at(server(kind="Ed25519"), intermediate()), Meeting.CANNOT_CONNECT),
-        (at(server(kind="Ed448"), intermediate()), Meeting.CANNOT_CONNECT), (by_sha_1(), Meeting.NOT_TRUSTED),
-        (at(POISONED, intermediate()), Meeting.NOT_TRUSTED), (stapled(None), Meeting.OPENS), (stapled(ocsp_response()), Meeting.OPENS),
-        (stapled(ocsp_response(next_update=NOW - DAY / 2)), Meeting.IN_SOME), (stapled(ocsp_response(server("other.example"))), Meeting.IN_SOME),
-        (stapled(ocsp_response(status=REVOKED)), Meeting.REVOKED), (stapled(b"rubbish"), Meeting.OPENS),
-        (asked(Seen(ocsp_response(ASKABLE, status=REVOKED))), Meeting.OPENS), (at(NAMED_BY_CN, intermediate()), Meeting.WRONG_NAME),
-        (logged(180, b"a", b"b"), Meeting.OPENS), (logged(181, b"a", b"b"), Meeting.NOT_TRUSTED),
-        (logged(181, b"a", b"b", b"c"), Meeting.OPENS), (logged(90, b"a", b"a"), Meeting.NOT_TRUSTED), (logged(90), Meeting.NOT_TRUSTED),
-    ],
-)  # fmt: skip
-def test_what_a_visitor_meets(looked, meets):
-    (visit,) = visits.predict_visits(looked)
-    asking = looked.evidence.revocation_asked
-    detail = "only in browsers that do not ask whether it is revoked"
-    assert (visit.meets, visit.detail == detail) == (meets, asking)
 
 
 def test_stores_that_are_given():

@@ -30,8 +30,9 @@ from pewter.evidence import (
 )
 from pewter.judge.case import Case
 from pewter.judge.expectations import Wishes
-from pewter.judge.outcomes import RuleOutcome
+from pewter.judge.outcomes import Holds, Level, RuleOutcome
 from pewter.judge.rules import Rule
+from pewter.judge.visits import predict_visits
 from pewter.lab.authority import Issued
 from support.certificates import HOST, NOW, intermediate, leaf, root, store
 
@@ -132,6 +133,15 @@ def case(
 
 def outcomes(rule: Rule, of: Case) -> list[RuleOutcome]:
     return list(rule.outcomes(of))
+
+
+def _predicted(of: Case) -> Iterable[RuleOutcome]:
+    for visit in predict_visits(of):
+        yield Holds(visit.start, f"{visit.meets.value}: {visit.detail}" if visit.detail else visit.meets.value)
+
+
+predicted = Rule("visit/predicted", Level.NOTE, (), _predicted)  # type: ignore[arg-type]
+"""What visitors meet, told like the outcomes of a rule."""
 
 
 def table(cases: Mapping[Rule | tuple[Rule, ...], Mapping[str, Case]]) -> pytest.MarkDecorator:
