@@ -20,15 +20,15 @@ test-under-load: $(BIN)/.ready   ## every test, while ten other programs keep th
 	$(BIN)/python tests/load.py 10 $(BIN)/python -m pytest
 
 check: $(BIN)/.ready         ## style and types
-	$(BIN)/ruff check src tests
-	$(BIN)/ruff format --check src tests
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
 
 schema: $(BIN)/.ready        ## write docs/pewter-review.schema.json anew from the types
 	$(BIN)/python -m pewter.report.schema docs/pewter-review.schema.json
 
 figures: $(BIN)/.ready       ## measure start-up, a review through the 100 ms relay, and the share of tests
-	$(BIN)/python tests/figures.py
+	$(BIN)/python benchmarks/figures.py
 
 fuzz: $(BIN)/.ready          ## fuzz every parser of hostile octets for ten minutes
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check atheris

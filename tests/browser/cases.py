@@ -1,8 +1,10 @@
 """The cases on which Pewter is held against a real browser: hosts, fields and pages made for the purpose."""
 
 import datetime
+import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from cryptography import x509
 from cryptography.x509.oid import ExtendedKeyUsageOID
@@ -14,6 +16,10 @@ ZONE = "agree.example"
 CA_HOST = f"ca.{ZONE}"
 PARTS = f"parts.{ZONE}"
 """Where the pages' parts are."""
+
+GIVEN = tomllib.loads((Path(__file__).parent / "cases.toml").read_text(encoding="utf-8"))
+COOKIES, PARTS_OF_PAGES = GIVEN["cookies"], GIVEN["parts"]
+STS: list[list[str]] = GIVEN["policies"]
 
 PAGE = (("Content-Type", "text/html"),)
 
@@ -125,22 +131,14 @@ def visit_hosts(ca: Authority) -> dict[str, VirtualHost]:
     handlers: dict[str, Callable[[Request], Response]] = {
         "plain": plain,
         "circle": circle,
-        "self-circle": to("/"),
         "cookie-gate": cookie_gate,
-        "to-file": to("file:///etc/passwd"),
-        "to-script": to("javascript:alert(1)"),
-        "to-data": to("data:text/html,x"),
-        "to-nowhere": to("https://gone.invalid/"),
-        "to-bad-port": to("https://x.example:99999/"),
-        "empty-location": to(""),
-        "to-expired": to(f"https://{n('expired')}/"),
-        "through-wrong-name": to(f"https://{n('wrong-name')}/"),
-        "backslashes": to(f"https:\\\\{n('good')}\\"),
-        "no-scheme": to(f"//{n('good')}/"),
-        "downgrade": to(f"http://{n('plain')}/"),
         "not-found": lambda request: Response(404, PAGE, b"<h1>not found</h1>"),
         "choices": lambda request: Response(300, (*PAGE, ("Location", f"https://{n('good')}/")), b"<h1>choose</h1>"),
     }
+    named = {slug: n(slug) for slug in ("good", "expired", "wrong-name", "plain")}
+    handlers |= {slug: to(location.format(**named)) for slug, location in GIVEN["locations"].items()}
+    answers = {slug: answer.format(**named).encode("latin-1") for slug, answer in GIVEN["answers"].items()}
+    handlers |= {slug: lambda request, octets=octets: Response(200, octets=octets) for slug, octets in answers.items()}
     handlers |= http_handlers(n)
     hosts |= {n(slug): VirtualHost(handler, good(slug)) for slug, handler in handlers.items()}
     return hosts
@@ -149,9 +147,6 @@ def visit_hosts(ca: Authority) -> dict[str, VirtualHost]:
 def http_handlers(n: Callable[[str], str]) -> dict[str, Callable[[Request], Response]]:
     """Redirects with cookies, pages that move on, errors and heads as no standard has them."""
     long_ago = "Expires=Thu, 01 Jan 1970 00:00:00 GMT"
-
-    def to(location: str, status: int = 302, *fields: tuple[str, str]) -> Callable[[Request], Response]:
-        return lambda request: Response(status, (("Location", location), *fields))
 
     def steps(*answers: Response) -> Callable[[Request], Response]:
         """``/`` answers with the first, ``/1`` with the second and so on; the last for good."""
@@ -194,11 +189,7 @@ def http_handlers(n: Callable[[str], str]) -> dict[str, Callable[[Request], Resp
     def refresh(content: str) -> Response:
         return page(f"<meta http-equiv=refresh content='{content}'>")
 
-    def raw(octets: bytes) -> Callable[[Request], Response]:
-        return lambda request: Response(200, octets=octets)
-
     body = b"<!doctype html><title>x</title>page"
-    html = b"Content-Type: text/html\r\n"
     gzip = ("Content-Encoding", "gzip")
     handlers: dict[str, Callable[[Request], Response]] = {
         "hops-18": steps(*(on(f"/{number}") for number in range(1, 19)), page()),
@@ -246,77 +237,5 @@ def http_handlers(n: Callable[[str], str]) -> dict[str, Callable[[Request], Resp
         "octet-location": lambda request: page() if request.target == "/caf%E9" else on("/caf\u00e9"),
         "dots-location": lambda request: page() if request.target == "/b" else on("/a/%2e%2e/b"),
         "tab-location": lambda request: page() if request.target == "/ab" else on("/a\tb"),
-        "one-slash": to(f"https:/{n('good')}/"),
-        "three-slashes": to(f"https:///{n('good')}/"),
-        "no-slash": to(f"https:{n('good')}/"),
-        "to-mail": to("mailto:x@agree.example"),
-        "to-phone": to("tel:+44"),
-        "to-slashes": to("//"),
-        "to-scheme-alone": to("https://"),
-        "to-blank-host": to("https://a b/"),
-        "to-two-dots": to("https://a..b/"),
-        "to-port-0": to("https://x.example:0/"),
-        "head-blank-before-colon": raw(
-            b"HTTP/1.1 200 OK\r\nContent-Type : text/html\r\nContent-Length : 35\r\n\r\n" + body
-        ),
-        "head-lf": raw(b"HTTP/1.1 200 OK\nContent-Type: text/html\n\n" + body),
-        "head-folded": raw(b"HTTP/1.1 200 OK\r\n" + html + b"X-A: b\r\n c\r\n\r\n" + body),
-        "head-no-reason": raw(b"HTTP/1.1 200\r\n" + html + b"\r\n" + body),
-        "head-no-status": raw(b"HTTP/1.1 OK\r\n" + html + b"\r\n" + body),
-        "head-odd-version": raw(b"HTTP/7.3 200 OK\r\n" + html + b"\r\n" + body),
-        "head-lower-case": raw(b"http/1.1 200 OK\r\n" + html + b"\r\n" + body),
-        "head-no-fields": raw(b"HTTP/1.1 200 OK\r\n\r\n" + body),
-        "head-no-colon": raw(b"HTTP/1.1 200 OK\r\nnonsense\r\n" + html + b"\r\n" + body),
-        "head-blank-line-first": raw(b"\r\nHTTP/1.1 200 OK\r\n" + html + b"\r\n" + body),
-        "head-none": raw(body),
-        "head-two-lengths": raw(
-            b"HTTP/1.1 200 OK\r\n" + html + b"Content-Length: 35\r\nContent-Length: 30\r\n\r\n" + body
-        ),
-        "head-bad-length": raw(b"HTTP/1.1 200 OK\r\n" + html + b"Content-Length: many\r\n\r\n" + body),
-        "head-interim": raw(b"HTTP/1.1 103 Early Hints\r\nX: y\r\n\r\nHTTP/1.1 200 OK\r\n" + html + b"\r\n" + body),
-        "head-cut": raw(b"HTTP/1.1 200 OK\r\n" + html),
-        "head-redirect-lf": raw(b"HTTP/1.1 301 Moved\nLocation : https://" + n("good").encode() + b"/\n\n"),
-        "body-short": raw(b"HTTP/1.1 200 OK\r\n" + html + b"Content-Length: 400\r\n\r\n" + body),
-        "body-chunks-broken": raw(b"HTTP/1.1 200 OK\r\n" + html + b"Transfer-Encoding: chunked\r\n\r\nzz\r\n" + body),
     }
     return handlers
-
-
-# Cookies: one Set-Cookie field from one https host each, at /shop/cart
-
-
-COOKIES: tuple[str, ...] = (
-    "a=1", "a=1; Secure", "a=1; HttpOnly", "a=1; Path=/", "a=1; Path=shop", "a=1; Path=/shop; Path=/other",
-    "a=1; Domain={host}", "a=1; Domain=.{host}", "a=1; Domain=agree.example", "a=1; Domain=example", "a=1; Domain=other.example",
-    "a=1; Domain=sub.{host}", "a=1; SameSite=None", "a=1; SameSite=None; Secure", "a=1; SameSite=Odd", "a=1; SameSite=Strict",
-    "__Host-a=1; Secure; Path=/", "__Host-a=1; Secure", "__Host-a=1; Secure; Path=/; Domain={host}", "__host-a=1; Secure",
-    "__Secure-a=1; Secure", "__Secure-a=1", "__SECURE-a=1", "nameless", "=value", "=", "a=", '"a"="1;2"', "a=1; Max-Age=0",
-    "a=1; Max-Age=-5", "a=1; Max-Age=60", "a=1; Expires=Thu, 01 Jan 1970 00:00:00 GMT", "a=1; Expires=soon",
-    "a=1; Max-Age=0; Expires=Fri, 01 Jan 2100 00:00:00 GMT", "a=1\tb", "a\t=1", "a={long}", "a={fits}", "a=1; Path=/{attribute}",
-    "__Host-=1; Secure; Path=/", "=__Host-a; Secure", "a=1; secure=false",
-)  # fmt: skip
-
-# HSTS: the fields of one https host each; then http is typed.
-STS: tuple[tuple[str, ...], ...] = (
-    (), ("max-age=1000",), ("max-age=0",), ('max-age="1000"',), ("MAX-AGE=1000",), ("max-age=1000; includeSubDomains",),
-    ("max-age=1000; includeSubDomains=true",), ("max-age=1000; max-age=1000",), ("max-age=1000, max-age=2000",),
-    ("max-age=-1",), ("max-age=1.5",), ("max-age=1000; preload; x=y",), ("max-age=1000; preload; preload",), ("; max-age=1000 ;",),
-    ("includeSubDomains",), ("max-age",), ("max-age=" + "9" * 40,), ("garbage", "max-age=1000"), ("max-age=1000", "garbage"),
-    ("max-age=0", "max-age=1000"), ("max-age=1000", "max-age=0"), ("  max-age = 1000  ",), ("max-age='1000'",), ("max-age=1000 x",),
-)  # fmt: skip
-
-# Mixed content: one part each, from {p}, which is http://parts.agree.example/N
-PARTS_OF_PAGES: tuple[str, ...] = (
-    "<img src={p}>", "<img srcset='{p} 1x'>", "<img src={s} srcset='{p} 1x'>", "<picture><source srcset={p}><img></picture>",
-    "<picture><img src={p}></picture>", "<script src={p}></script>", "<link rel=stylesheet href={p}>", "<iframe src={p}></iframe>",
-    "<object data={p}></object>", "<embed src={p}>", "<video src={p} autoplay muted></video>", "<audio src={p} preload=auto></audio>",
-    "<video autoplay muted><source src={p}></video>", "<video poster={p}></video>", "<style>body{{background:url({p})}}</style>",
-    "<style>@import '{p}';</style>", "<style>@font-face{{font-family:x;src:url({p})}} body{{font-family:x}}</style>text",
-    "<p style='background:url({p})'>x</p>", "<script>fetch('{p}').catch(()=>0)</script>",
-    "<script>x=new XMLHttpRequest();x.open('GET','{p}');x.send()</script>", "<input type=image src={p}>",
-    "<svg width=9 height=9><image href={p} width=9 height=9 /></svg>", "<body background={p}>",
-    "<link rel=preload as=image href={p}>", "<link rel=preload as=script href={p}>", "<noscript><img src={p}></noscript>",
-    "<template><img src={p}></template>", "<a href={p}>x</a>", "<form action={p}></form>",
-    "<meta http-equiv=Content-Security-Policy content=upgrade-insecure-requests><script src={p}></script>",
-    "<base href=http://parts.agree.example/><img src={n}>",
-)  # fmt: skip

@@ -17,7 +17,8 @@ import threading
 import time
 from pathlib import Path
 
-sys.path.insert(0, str(Path(__file__).parent))
+TESTS = Path(__file__).parents[1] / "tests"
+sys.path.insert(0, str(TESTS))
 
 from pewter.evidence import Offer, Probe
 from pewter.gather.hellos import send_hello
@@ -235,9 +236,10 @@ def share_of_tests() -> None:
         text = (path.read_text(encoding="utf-8").splitlines() for path in paths)
         return sum(1 for each in text for line in each if line.strip() and not line.strip().startswith("#"))
 
-    tests = lines(HERE.rglob("*.py"))
-    code = lines((HERE.parent / "src").rglob("*.py"))
-    print(f"lines: {code} of code, {tests} of tests; tests are {tests / (code + tests):.0%} of all")
+    tests, benchmarks = lines(TESTS.rglob("*.py")), lines(Path(__file__).parent.rglob("*.py"))
+    code = lines((TESTS.parent / "src").rglob("*.py"))
+    share = tests / (code + tests + benchmarks)
+    print(f"lines: {code} of code, {tests} of tests, {benchmarks} of benchmarks; tests are {share:.1%} of all")
 
 
 if __name__ == "__main__":
