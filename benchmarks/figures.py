@@ -96,10 +96,7 @@ def round_trips() -> None:
         "www.marram-ferries.example": VirtualHost(clean, CHAIN),
         "marram-ferries.example": VirtualHost(move_to_www, CHAIN),
     }
-    for title, hosts, target in (
-        ("one name", one, CLEAN),
-        ("www and its apex", two, "www.marram-ferries.example"),
-    ):
+    for title, hosts, target in (("one name", one, CLEAN), ("www and its apex", two, "www.marram-ferries.example")):
         with world(hosts) as running:
             take_in(running, target)  # what is loaded on first use is no part of the waits
         walls = []

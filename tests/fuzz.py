@@ -23,9 +23,7 @@ with atheris.instrument_imports(include=["pewter"]):
     from pewter.pki.timestamps import read_timestamps
     from pewter.tls import Conversation
     from pewter.tls.hellos import read_client_hello, read_offered_versions, read_server_hello, read_server_name
-    from pewter.tls.messages import (
-        read_certificate as read_certificate_message,
-    )
+    from pewter.tls.messages import read_certificate as read_certificate_message
     from pewter.tls.messages import read_certificate_1_3, read_certificate_verify, read_server_key_exchange
     from pewter.tls.ssl2 import Ssl2Trial, read_ssl2_server_hello
     from pewter.tls.trial import Trial

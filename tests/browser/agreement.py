@@ -50,7 +50,7 @@ TRIES = 3
 EXPLAINED: dict[tuple[str, str, str], str] = {
     ("HSTS", "max-age=1000; preload; preload", "both"): (
         "RFC 6797 section 6.1 forbids any directive twice; browsers look only at those they know. The stricter reading stays, since other programs drop the field"
-    ),
+    )
 }
 """Disagreements by area, case and browser, each with its reason."""
 

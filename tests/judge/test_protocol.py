@@ -137,10 +137,7 @@ CASES = {
         "unknown": suites(*AEAD, unfinished="late"),
         "not-looked": looked(None),
     },
-    protocol_suites.no_forward_secrecy: {
-        "among-others": suites(*AEAD, 0x009C),
-        "nothing-else": suites(0x009C, 0x002F),
-    },
+    protocol_suites.no_forward_secrecy: {"among-others": suites(*AEAD, 0x009C), "nothing-else": suites(0x009C, 0x002F)},
     protocol_suites.cbc_only: {
         "gap": suites(0xC013, 0x002F),
         "one-is-enough": suites(0xC013, 0xC02F),

@@ -150,9 +150,7 @@ def with_trust(evidence, der):
 
     root = read_certificate(der)
     return msgspec.structs.replace(
-        evidence,
-        given_trust=(root.sha256,),
-        certificates=(*evidence.certificates, StoredCertificate(root.sha256, der)),
+        evidence, given_trust=(root.sha256,), certificates=(*evidence.certificates, StoredCertificate(root.sha256, der))
     )
 
 

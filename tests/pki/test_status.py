@@ -21,13 +21,7 @@ from pewter.pki.crls import judge_crl, read_crl
 from pewter.pki.ocsp import build_ocsp_request, judge_ocsp, ocsp_get_url, read_ocsp_response
 from pewter.pki.signatures import SignatureVerdict
 from pewter.pki.status import StatusKind, StatusVerdict
-from pewter.pki.timestamps import (
-    Log,
-    SignedTimestamp,
-    read_timestamps,
-    tbs_without_timestamps,
-    verify_timestamp,
-)
+from pewter.pki.timestamps import Log, SignedTimestamp, read_timestamps, tbs_without_timestamps, verify_timestamp
 from support.certificates import NOW, intermediate, leaf, parsed, root
 from support.status import ocsp_response
 

@@ -12,13 +12,7 @@ from pewter.lab.old_tls import alert_protocol_version, answer_in_old_version
 from pewter.lab.web_server import server_context
 from pewter.tls.codepoints import ExtensionType
 from pewter.tls.conversation import Conversation, fingerprint
-from pewter.tls.hellos import (
-    HELLO_RETRY_RANDOM,
-    Extension,
-    ServerHello,
-    build_message,
-    build_server_hello,
-)
+from pewter.tls.hellos import HELLO_RETRY_RANDOM, Extension, ServerHello, build_message, build_server_hello
 from pewter.tls.messages import build_certificate
 from pewter.tls.records import build_record
 from support.certificates import HOST, NOW, intermediate, key

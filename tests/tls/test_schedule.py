@@ -8,14 +8,7 @@ import pytest
 from cryptography.hazmat.primitives import hashes
 
 from pewter.octets import DecodeError
-from pewter.tls.schedule import (
-    RecordProtection,
-    derive_secret,
-    digest,
-    extract,
-    handshake_secret,
-    message_hash,
-)
+from pewter.tls.schedule import RecordProtection, derive_secret, digest, extract, handshake_secret, message_hash
 
 SHA256 = hashes.SHA256()
 
