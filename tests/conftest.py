@@ -31,7 +31,7 @@ def in_words(outcome: RuleOutcome) -> str:
         case _:
             words = f"unknown at {outcome.where}: {outcome.reason}"
     # Keys are made anew for each run, and with them every fingerprint.
-    return _FINGERPRINT.sub("#", words).replace("\n", " / ")
+    return _FINGERPRINT.sub("#", words)
 
 
 @pytest.fixture

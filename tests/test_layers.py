@@ -9,6 +9,7 @@ SOURCE = Path(__file__).parent.parent / "src" / "pewter"
 
 ALLOWED = {
     "errors": set(),
+    "escape": set(),
     "octets": set(),
     "evidence": set(),
     "tls": {"evidence", "octets"},
@@ -16,9 +17,9 @@ ALLOWED = {
     "web": {"evidence", "octets"},
     "judge": {"evidence", "tls", "pki", "web", "errors", "octets"},
     "gather": {"evidence", "tls", "pki", "web", "errors", "octets"},
-    "report": {"evidence", "tls", "pki", "web", "judge", "errors"},
+    "report": {"evidence", "tls", "pki", "web", "judge", "errors", "escape"},
     "lab": {"evidence", "tls", "octets", "errors"},
-    "cli": {"evidence", "tls", "pki", "web", "judge", "gather", "report", "lab", "errors"},
+    "cli": {"evidence", "tls", "pki", "web", "judge", "gather", "report", "lab", "errors", "escape"},
 }
 CORE = ("evidence", "tls", "pki", "web", "judge")
 NOT_IN_THE_CORE = {"asyncio", "socket", "ssl", "httpx", "httpcore", "typer", "rich", "dns", "requests", "selectors"}

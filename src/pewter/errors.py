@@ -18,6 +18,10 @@ class FileError(PewterError):
     """A file that cannot be read, or that holds something else than was asked for."""
 
 
+class OutputError(PewterError):
+    """Standard output that cannot be written."""
+
+
 OWN_FAULT = 4
 """Exit status where Pewter itself failed: never that of a finding."""
 

@@ -325,6 +325,8 @@ def rows_of(world: World, browsers: Browsers, part: Part, host: str) -> Iterator
             break
         print(f"{host}: tried again, since {', '.join(f'{rows[key].browser}: {rows[key].theirs}' for key in late)}")
         time.sleep(attempt)
+        for browser in browsers:
+            browser.forget()
         again = {(row.case, row.browser): row for row in part(world, browsers, host)}
         rows |= {key: dataclasses.replace(again[key], remark=f"{again[key].remark} (try {attempt})") for key in late}
     yield from rows.values()

@@ -87,6 +87,10 @@ class Chromium:
             return Met(CHROMIUM_ERRORS.get(name, Meeting.CANNOT_CONNECT), name)
         return shown(lambda script: self._driver.execute_script(script))
 
+    def forget(self) -> None:
+        """Begin anew with what was fetched."""
+        self._driver.execute_cdp_cmd("Network.clearBrowserCache", {})
+
     def cookies(self, url: str) -> list[str]:
         self._driver.execute_cdp_cmd("Network.clearBrowserCookies", {})
         self.browse(url)
@@ -140,7 +144,7 @@ class Firefox:
         self._count = 0
         self._receive()
         session = self._do("WebDriver:NewSession", capabilities={"alwaysMatch": {"acceptInsecureCerts": False}})
-        self._do("WebDriver:SetTimeouts", pageLoad=20000)
+        self._do("WebDriver:SetTimeouts", pageLoad=15000)
         self.version = f"Firefox {session['capabilities']['browserVersion'].split('.')[0]}"
 
     def quit(self) -> None:
@@ -207,6 +211,10 @@ class Firefox:
         if name in {"httpErrorPage", "serverError"}:
             return Met(Meeting.ERROR_PAGE, name)
         return Met(FIREFOX_ERRORS.get(name, Meeting.CANNOT_CONNECT), name)
+
+    def forget(self) -> None:
+        """Begin anew with what was fetched: a responder that was late is taken for dead for five minutes."""
+        self._in_chrome("Cc['@mozilla.org/security/x509certdb;1'].getService(Ci.nsIX509CertDB).clearOCSPCache()")
 
     def cookies(self, url: str) -> list[str]:
         self._in_chrome("Services.cookies.removeAll()")

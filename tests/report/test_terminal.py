@@ -6,7 +6,7 @@ from pewter.evidence import Fault, NoConnection, NotContacted, Reference, StopCa
 from pewter.judge.expectations import AcceptedGap, Wishes
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
-from pewter.report.escape import terminal_safe
+from pewter.escape import escaped
 from pewter.report.sheet import ASCII, UNICODE
 from pewter.report.terminal import render_terminal
 from support.cases import case, endpoint, handshake, hop, journey, name, page, stopped, stored, unseen
@@ -106,7 +106,7 @@ def test_ascii_shapes():
     ],
 )
 def test_hostile_text_is_written_out(octets, shown):
-    assert terminal_safe(octets) == shown
+    assert escaped(octets) == shown
 
 
 def test_nothing_that_a_server_sends_reaches_the_terminal_unescaped():

@@ -3,7 +3,6 @@
 import asyncio
 import datetime
 import getpass
-import os
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -12,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from pewter.errors import FileError, UsageError
+from pewter.escape import escaped
 from pewter.evidence import Endpoint, Evidence, Handshake
 from pewter.gather.look import LookOptions, look
 from pewter.gather.routes import Routes, read_address_and_port, read_route
@@ -26,11 +26,12 @@ from pewter.pki.pem import write_pem
 from pewter.report.bundle import render_bundle
 from pewter.web.urls import InvalidUrl, read_host
 
-from .files import read_bounded
-from .output import output_marks, output_width, print_text
+from .files import check_writable, read_bounded, write_whole
+from .output import output_marks, output_width, print_octets, print_text
 from .progress import show_progress
 from .review import read_as_of, read_level, read_target, read_trust_file
 from .root_stores import own_stores
+from .saying import say
 
 MAX_FILE = 16 << 20
 MAX_PASSPHRASE = 4096
@@ -76,6 +77,8 @@ def run_bundle(command: BundleCommand) -> int:
         raise UsageError("No file. Type: pewter bundle fullchain.pem privkey.pem")
     if command.trust and command.trust_only:
         raise UsageError("--trust adds to the root stores and --trust-only takes their place: give one of them.")
+    if command.write is not None:
+        check_writable(command.write)
     ask = _Passphrase(command.passphrase_file)
     files = tuple(read_file(str(path), read_bounded(path, MAX_FILE), ask) for path in command.files)
     names = tuple(map(_read_name, command.names))
@@ -90,10 +93,10 @@ def run_bundle(command: BundleCommand) -> int:
     next_lines = _write(command, command.write, chain) if command.write is not None else _advice(case, chain)
     if command.json:
         sent = tuple(each.sha256 for each in bundle.sent)
-        result = BundleReview(FORMAT, tuple(map(str, command.files)), at, sent, outcomes)
-        sys.stdout.buffer.write(msgspec.json.format(msgspec.json.encode(result), indent=1) + b"\n")
+        result = BundleReview(FORMAT, tuple(escaped(str(file)) for file in command.files), at, sent, outcomes)
+        print_octets(msgspec.json.format(msgspec.json.encode(result), indent=1) + b"\n")
         for line in next_lines if command.write is not None else ():
-            print(f"pewter: {line}", file=sys.stderr)
+            say(line)
     else:
         print_text(render_bundle(case, outcomes, next_lines, output_width(), output_marks()))
     unwritten = command.write is not None and isinstance(chain, str)
@@ -157,7 +160,7 @@ def _gathered(
     fetched = tuple((one.url, found(one.answer)) for one in evidence.fetched_issuers if isinstance(one.answer, tuple))
     for one in evidence.fetched_issuers:
         if isinstance(one.answer, str):
-            print(f"pewter: {one.url}: {one.answer}", file=sys.stderr)
+            say(f"{one.url}: {one.answer}")
     files = bundle.files
     if not files and live and live[0].certificates:
         files = (_as_file(live[0]),)
@@ -197,12 +200,7 @@ def _write(command: BundleCommand, path: Path, chain: Mended) -> tuple[str, ...]
         raise FileError(f"--write {path} is one of the files that were read; write the mended chain to another.")
     if path.exists() and (not path.is_file() or path.read_bytes() != octets):
         raise FileError(f"{path} exists already and holds something else; write the mended chain to another file.")
-    temporary = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        temporary.write_bytes(octets)
-        temporary.replace(path)
-    except OSError as exc:
-        raise FileError(f"{path} cannot be written: {exc.strerror}.") from exc
+    write_whole(path, octets)
     titles = ", ".join(each.title for each in chain)
     return (f"Wrote {path}: {titles}. The root is left out, and keys are never written.",)
 

@@ -2,15 +2,20 @@
 
 import datetime
 import json
-import sys
 import threading
 from pathlib import Path
 
+from rich.text import Text
+
 from pewter.errors import FileError, UsageError
+from pewter.escape import escaped
 from pewter.lab.marram import NAMES, PATHS, WEBMAIL, WWW, Stage, marram_ferries
 from pewter.lab.world import Scenario, World, WorldThread
 
+from .files import write_whole
+from .output import print_text
 from .review import ReviewCommand, run_review
+from .saying import say
 from .site_file import NAME
 
 ROOT_FILE = "skerry-trust-root.pem"
@@ -32,36 +37,38 @@ def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
     scenario = marram_ferries(stage, now)
     with WorldThread(World(scenario, keep_ports=stay)) as world:
         _write_site_file(folder, scenario, world, now)
-        print(f"pewter: Marram Ferries, a made-up ferry operator, is up ({stage.value})", file=sys.stderr)
+        say(f"Marram Ferries, a made-up ferry operator, is up ({stage.value})")
         run_review(ReviewCommand(write=(folder / f"review-{stage.value}.json",)), folder)
         if stay:
             _stay(folder)
         else:
-            print(
-                f"\nThis was a simulated site. To try the other commands on it: pewter demo --stay, "
-                f"then, in another terminal, cd {folder} && pewter review"
-            )
+            _print("This was a simulated site. To try the other commands on it: pewter demo --stay, then", folder)
     return 0
 
 
 def _stay(folder: Path) -> None:
-    print(f"\nThe simulated site stays up until Ctrl-C. In another terminal: cd {folder} && pewter review", flush=True)
+    _print("The simulated site stays up until Ctrl-C. Now", folder)
     try:
         threading.Event().wait()
     except KeyboardInterrupt:
-        print("pewter: the simulated site is down", file=sys.stderr)
+        say("the simulated site is down")
+
+
+def _print(words: str, folder: Path) -> None:
+    print_text(Text(f"\n{words}, in another terminal: cd {escaped(str(folder))} && pewter review\n"))
 
 
 def _write_site_file(folder: Path, scenario: Scenario, world: World, now: datetime.datetime) -> None:
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        (folder / ROOT_FILE).write_bytes(scenario.root.pem)
         (folder / FILES).mkdir(exist_ok=True)
-        for name, octets in scenario.files.items():
-            (folder / FILES / name).write_bytes(octets)
-        (folder / NAME).write_text(_site_file_text(world, now), encoding="utf-8")
-    except OSError as exc:
-        raise FileError(f"{folder} cannot be written to: {exc.strerror}. Choose another with --into.") from exc
+    except (OSError, ValueError) as exc:
+        why = getattr(exc, "strerror", None) or "its name cannot stand in a path"
+        raise FileError(f"{folder} cannot be written to: {why}. Choose another with --into.") from exc
+    write_whole(folder / ROOT_FILE, scenario.root.pem)
+    for name, octets in scenario.files.items():
+        write_whole(folder / FILES / name, octets)
+    write_whole(folder / NAME, _site_file_text(world, now).encode("utf-8"))
 
 
 def _site_file_text(world: World, now: datetime.datetime) -> str:

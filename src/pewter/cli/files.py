@@ -1,26 +1,95 @@
-"""Reading the reviewer's files: bounded, and every failure in words."""
+"""The reviewer's files: read within a bound, written whole or not at all, and every failure in words."""
 
+import contextlib
+import os
+import secrets
 import stat
 from pathlib import Path
 
 from pewter.errors import FileError
 
+_PIECE = 1 << 20
 
-def read_bounded(path: Path, limit: int) -> bytes:
-    """The octets of a file; FileError for none, a folder, a device, and one larger than ``limit``."""
+
+def read_bounded(path: Path, limit: int, kind: str = "file of certificates or keys") -> bytes:
+    """The octets of a file; FileError for none, for whatever is no ordinary file, and for one longer than ``limit``.
+
+    The bound is on the octets that are read: what a file's status says may be wrong or grow.
+    """
     try:
-        status = path.stat()
-        if stat.S_ISDIR(status.st_mode):
-            raise FileError(f"{path} is a folder; name the files in it.")
-        if not stat.S_ISREG(status.st_mode) and not stat.S_ISFIFO(status.st_mode):
-            raise FileError(f"{path} is no ordinary file.")
-        if status.st_size > limit:
-            size = f"{status.st_size >> 20} MiB"
-            raise FileError(f"{path} is {size}; more than {limit >> 20} MiB is no file of certificates or keys.")
-        with path.open("rb") as file:
-            octets = file.read(limit + 1)
-    except OSError as exc:
-        raise FileError(f"{path} cannot be read: {exc.strerror}.") from exc
+        # Without O_NONBLOCK, opening a FIFO waits for whoever may write to it.
+        descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+        with os.fdopen(descriptor, "rb", buffering=0) as file:
+            mode = os.fstat(descriptor).st_mode
+            if stat.S_ISDIR(mode):
+                raise FileError(f"{path} is a folder; name the files in it.")
+            if not stat.S_ISREG(mode):
+                raise FileError(f"{path} is no ordinary file.")
+            octets = bytearray()
+            while piece := file.read(min(_PIECE, limit + 1 - len(octets))):
+                octets += piece
+    except IsADirectoryError:
+        raise FileError(f"{path} is a folder; name the files in it.") from None
+    except (OSError, ValueError) as exc:  # ValueError: a null in the name
+        raise FileError(f"{path} cannot be read: {_why(exc)}.") from exc
     if len(octets) > limit:
-        raise FileError(f"{path} gives more than {limit >> 20} MiB, which is no file of certificates or keys.")
-    return octets
+        raise FileError(f"{path} is longer than {limit >> 20} MiB, which is no {kind}.")
+    return bytes(octets)
+
+
+def check_writable(path: Path) -> None:
+    """Say before the work, not after it, that a file cannot be written: by a trial in its folder."""
+    try:
+        if path.exists() and not path.is_file():
+            raise FileError(f"{path} cannot be written: it is no ordinary file.")
+        if path.exists() and not os.access(path, os.W_OK):
+            raise FileError(f"{path} cannot be written: it is read-only.")
+        folder = _target(path).parent
+        if not folder.is_dir():
+            raise FileError(f"{path} cannot be written: {folder} is no folder.")
+        temporary = _temporary(_target(path))
+        try:
+            os.close(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
+        finally:
+            temporary.unlink(missing_ok=True)
+    except (OSError, ValueError) as exc:
+        raise FileError(f"{path} cannot be written: {_why(exc)}.") from exc
+
+
+def write_whole(path: Path, octets: bytes) -> None:
+    """Write beside the target and rename: it holds all of ``octets`` afterwards, or what it held before."""
+    try:
+        if path.exists() and not path.is_file():
+            raise FileError(f"{path} cannot be written: it is no ordinary file.")
+        target = _target(path)
+        temporary = _temporary(target)
+        try:
+            with temporary.open("xb") as file:
+                file.write(octets)
+                file.flush()
+                os.fsync(file.fileno())
+            if target.exists():
+                temporary.chmod(stat.S_IMODE(target.stat().st_mode))
+            temporary.replace(target)
+        except BaseException:
+            with contextlib.suppress(OSError):
+                temporary.unlink(missing_ok=True)
+            raise
+    except (OSError, ValueError) as exc:
+        raise FileError(f"{path} cannot be written: {_why(exc)}.") from exc
+
+
+def _target(path: Path) -> Path:
+    """Where a link leads: it stays a link."""
+    return path.resolve()
+
+
+def _temporary(target: Path) -> Path:
+    """Beside the target, so that a rename stays on one file system; short, since names have an end at 255 octets."""
+    return target.with_name(f".pewter-{secrets.token_hex(6)}")
+
+
+def _why(exc: OSError | ValueError) -> str:
+    if isinstance(exc, OSError):
+        return exc.strerror or "it is not there"
+    return "its name cannot stand in a path"

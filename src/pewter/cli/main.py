@@ -3,6 +3,7 @@
 Only what the help needs is imported here; a command imports its own work when it runs.
 """
 
+import os
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -10,7 +11,9 @@ from typing import Annotated
 import typer
 
 from pewter import __version__
-from pewter.errors import OWN_FAULT, PewterError, own_fault_words
+from pewter.errors import OWN_FAULT, OutputError, PewterError, UsageError, own_fault_words
+
+from .saying import forget_output, say
 
 app = typer.Typer(
     name="pewter",
@@ -227,19 +230,61 @@ def explain(rule: Annotated[str, typer.Argument(metavar="RULE", help="As in chai
 
 def run() -> None:
     """The console script: errors of ours end in a sentence and an exit status, never in a traceback."""
+    _keep_streams()
     try:
-        app()
+        status = app(standalone_mode=False)
+        _finish_output()
+    except typer.Exit as exc:
+        status = exc.exit_code
+    except (typer.Abort, KeyboardInterrupt):
+        say("interrupted")
+        status = 130
     except PewterError as exc:
-        print(f"pewter: {exc}", file=sys.stderr)
-        sys.exit(exc.exit_status)
-    except KeyboardInterrupt:
-        print("pewter: interrupted", file=sys.stderr)
-        sys.exit(130)
+        say(str(exc))
+        status = exc.exit_status
     except BrokenPipeError:
         # The reader (head, less) has seen enough; Python would complain once more at exit.
-        sys.stderr.close()
-        sys.exit(0)
+        forget_output()
+        status = 0
     except Exception as exc:
-        # Python's own exit status of a traceback is 1, which here means that gaps were found.
-        print(f"pewter: {own_fault_words(f'{type(exc).__name__}: {exc}'[:300])}", file=sys.stderr)
-        sys.exit(OWN_FAULT)
+        status = _wrong_usage(exc)
+        if status is None:
+            # Python's own exit status of a traceback is 1, which here means that gaps were found.
+            say(own_fault_words(f"{type(exc).__name__}: {exc}"[:300]))
+            status = OWN_FAULT
+    sys.exit(status if isinstance(status, int) else 0)
+
+
+def _wrong_usage(exc: Exception) -> int | None:
+    """Typer's word on the command line, escaped: it quotes what was typed.  None for any other error."""
+    words, context = getattr(exc, "format_message", None), getattr(exc, "ctx", None)
+    if words is None:
+        return None
+    if type(exc).__name__ == "NoArgsIsHelpError":  # no error: the help is what is asked for
+        print(context.get_help() if context is not None else words())
+        return UsageError.exit_status
+    say(words())
+    if context is not None:
+        say(f"Type {context.command_path} --help for what is allowed.")
+    return UsageError.exit_status
+
+
+def _finish_output() -> None:
+    """What is still to be printed is printed here, where an error can be told."""
+    if sys.stdout is not None:
+        try:
+            sys.stdout.flush()
+        except BrokenPipeError:
+            raise
+        except OSError as exc:
+            forget_output()
+            raise OutputError(f"Standard output cannot be written: {exc.strerror}.") from exc
+
+
+def _keep_streams() -> None:
+    """A standard stream that is closed stays nobody's: no file or connection may get its number."""
+    for number in range(3):
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, os.O_RDWR)

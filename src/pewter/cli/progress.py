@@ -6,6 +6,10 @@ import time
 from collections.abc import Iterator
 from typing import Protocol
 
+from pewter.escape import escaped
+
+from .saying import say
+
 _EVERY_SECONDS = 5.0
 
 
@@ -41,8 +45,9 @@ class Progress(Protocol):
 @contextlib.contextmanager
 def show_progress() -> Iterator[Progress]:
     """A live line on a terminal; elsewhere a line every few seconds."""
-    if sys.stderr.isatty():
+    if sys.stderr is not None and sys.stderr.isatty():
         from rich.console import Console  # noqa: PLC0415
+        from rich.text import Text  # noqa: PLC0415
 
         console = Console(stderr=True)
         with console.status("looking") as status:
@@ -56,8 +61,8 @@ def show_progress() -> Iterator[Progress]:
                     super().done(what)
                     status.update(self._line())
 
-                def _line(self) -> str:
-                    return f"{time.monotonic() - self.begun:.1f} s  {self.words}".replace("[", "\\[")
+                def _line(self) -> Text:
+                    return Text(f"{time.monotonic() - self.begun:.1f} s  {escaped(self.words)}")
 
             yield Live()
         return
@@ -70,6 +75,6 @@ def show_progress() -> Iterator[Progress]:
             now = time.monotonic()
             if now - max(self.last, self.begun) > _EVERY_SECONDS:
                 self.last = now
-                print(f"pewter: {now - self.begun:.0f} s, {self.words}", file=sys.stderr, flush=True)
+                say(f"{now - self.begun:.0f} s, {self.words}")
 
     yield Lines()

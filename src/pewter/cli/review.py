@@ -2,7 +2,7 @@
 
 import asyncio
 import datetime
-import sys
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,14 +23,16 @@ from pewter.web.har import MAX_FILE, HarError, read_har
 from pewter.web.sites import are_siblings
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
 
-from .files import read_bounded
-from .output import print_report
+from .files import check_writable, read_bounded, write_whole
+from .output import print_octets, print_report
 from .progress import show_progress
 from .root_stores import own_stores
+from .saying import say
 from .site_file import NAME, SiteFile, read_site_file
 
 MAX_TRUST_FILE = 16 << 20
 INTERRUPTED = 130
+WRONG_FILE = FileError.exit_status
 GENTLE_SECONDS = 300.0
 """For the whole review, where it makes one connection at a time."""
 
@@ -72,6 +74,7 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
     fail_on = read_level(command.fail_on)
     as_of = read_as_of(command.as_of)
     for file in command.write:
+        check_format(file)
         check_writable(file)
     recordings = [read_har_file(file) for file in command.har]
     site_file = _site_file(command, folder)
@@ -84,13 +87,26 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
         )
     case = Case(evidence, wishes, as_of or evidence.begun, options.stores)
     review = make_review(case)
-    for file in command.write:
-        write_file(file, write_review(review))
+    failed = write_files(command.write, write_review(review))
     if command.json:
-        sys.stdout.buffer.write(write_review(review))
+        print_octets(write_review(review))
     else:
         print_report(review, case)
-    return _exit_status(review, fail_on)
+    status = _exit_status(review, fail_on)
+    return WRONG_FILE if failed and status < OWN_FAULT else status
+
+
+def write_files(files: Sequence[Path], octets: bytes) -> bool:
+    """Each by itself: whether any failed, which is said and costs neither the others nor the report."""
+    failed = False
+    for file in files:
+        try:
+            write_whole(file, octets)
+            say(f"wrote {file}")
+        except FileError as exc:
+            failed = True
+            say(str(exc))
+    return failed
 
 
 def _exit_status(review: Review, fail_on: Level) -> int:
@@ -98,7 +114,7 @@ def _exit_status(review: Review, fail_on: Level) -> int:
         return INTERRUPTED
     if review.evidence.faults:
         fault = review.evidence.faults[0]
-        print(f"pewter: {own_fault_words(f'{fault.what}: {fault.detail}')}", file=sys.stderr)
+        say(own_fault_words(f"{fault.what}: {fault.detail}"))
         return OWN_FAULT
     if not was_reviewed(review):
         first = review.evidence.question.targets[0]
@@ -118,9 +134,9 @@ def _site_file(command: ReviewCommand, folder: Path) -> SiteFile:
         return SiteFile()
     site_file = read_site_file(path)
     if command.targets and not _is_of(site_file, read_target(command.targets[0]).host):
-        print(f"pewter: {NAME} in this folder is of another site and is not used", file=sys.stderr)
+        say(f"{NAME} in this folder is of another site and is not used")
         return SiteFile()
-    print(f"pewter: using {NAME}", file=sys.stderr)
+    say(f"using {NAME}")
     return site_file
 
 
@@ -273,27 +289,14 @@ def read_log_file(path: Path) -> list[GivenLog]:
 
 def read_har_file(path: Path) -> tuple[tuple[Journey, ...], tuple[Page, ...]]:
     """Journeys and pages of a recording; FileError for what is none."""
+    octets = read_bounded(path, MAX_FILE, "HAR recording: record again with less, or without contents")
     try:
-        if path.stat().st_size > MAX_FILE:
-            raise FileError(f"{path} is larger than {MAX_FILE >> 20} MiB. Record again with less, or without contents.")
-        return read_har(path.read_bytes(), datetime.datetime.now(datetime.UTC))
-    except OSError as exc:
-        raise FileError(f"{path} cannot be read: {exc.strerror}.") from exc
+        return read_har(octets, datetime.datetime.now(datetime.UTC))
     except HarError as exc:
         raise FileError(f"{path} is no HAR recording: {exc}. Browsers save one from their network panel.") from exc
 
 
-def check_writable(path: Path) -> None:
-    """Say before the look, not after it, that a file cannot be written."""
+def check_format(path: Path) -> None:
+    """The suffix says the format."""
     if path.suffix != ".json":
         raise UsageError(f"--write {path}: the suffix says the format, and only .json can be written so far.")
-    if path.is_dir() or not path.absolute().parent.is_dir():
-        raise FileError(f"{path} cannot be written: {path.absolute().parent} is no folder, or {path.name} is one.")
-
-
-def write_file(path: Path, octets: bytes) -> None:
-    try:
-        path.write_bytes(octets)
-    except OSError as exc:
-        raise FileError(f"{path} cannot be written: {exc.strerror}.") from exc
-    print(f"pewter: wrote {path}", file=sys.stderr)

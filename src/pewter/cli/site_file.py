@@ -1,6 +1,7 @@
 """``pewter.toml``: what a site is and should be."""
 
 import datetime
+import re
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -13,7 +14,12 @@ from pewter.judge.judging import RULES
 from pewter.judge.outcomes import Level
 from pewter.tls import Version, version_name
 
+from .files import read_bounded
+
 NAME = "pewter.toml"
+MAX_SITE_FILE = 1 << 20
+MAX_KEY_PARTS = 32
+_QUOTED = re.compile(r"""\"[^"\n]*+\"|'[^'\n]*+'""")
 
 
 class SiteSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -61,14 +67,20 @@ class SiteFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def read_site_file(path: Path) -> SiteFile:
     """Read and check a site file; FileError names the file, the key and what is allowed."""
+    octets = read_bounded(path, MAX_SITE_FILE, "site file")
     try:
-        text = path.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as exc:
-        raise FileError(f"{path} cannot be read: {getattr(exc, 'strerror', None) or exc}.") from exc
-    try:
+        text = octets.decode("utf-8")
+        for number, line in enumerate(text.split("\n"), start=1):
+            # The work on a dotted key grows with the square of its parts.
+            if _QUOTED.sub("", line).partition("=")[0].count(".") > MAX_KEY_PARTS:
+                raise FileError(f"{path}: line {number} has a key of more than {MAX_KEY_PARTS} parts.")
         content = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as exc:
-        raise FileError(f"{path} is no TOML: {exc}.") from exc
+    except RecursionError:
+        raise FileError(f"{path} is no TOML that can be read: it is nested too deep.") from None
+    except UnicodeDecodeError as exc:
+        raise FileError(f"{path} cannot be read: octet {exc.start} is no UTF-8.") from exc
+    except ValueError as exc:  # also for numbers of more digits than Python reads
+        raise FileError(f"{path} is no TOML: {str(exc)[:200]}.") from exc
     _read_durations(path, content)
     _refuse_unknown_keys(path, content)
     try:

@@ -46,6 +46,9 @@ class Gap(msgspec.Struct, frozen=True, tag="gap"):
     mend: str = ""
     """In place of the rule's own words, where they do not fit this one."""
 
+    parts: tuple[str, ...] = ()
+    """What was seen, piece by piece, where ``seen`` is a list."""
+
     host: str = ""
     """At which it is to be mended, where that is not the host of ``where``."""
 

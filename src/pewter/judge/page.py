@@ -28,10 +28,11 @@ def _unseen(case: Case) -> Iterator[Unknown]:
             yield Unknown(case.place_of_way_in(journey), journey.end.reason)
 
 
-def _list(references: Sequence[Reference]) -> str:
-    shown = [f"{each.use.value} {each.url} ({each.place})" for each in references[:_SHOWN]]
-    more = [f"and {len(references) - _SHOWN} more"] if len(references) > _SHOWN else []
-    return "\n".join(shown + more)
+def _listing(where: str, found: Sequence[str], expected: str, cause: str = "") -> Gap:
+    """A gap of several pieces."""
+    more = [f"and {len(found) - _SHOWN} more"] if len(found) > _SHOWN else []
+    parts = (*found[:_SHOWN], *more)
+    return Gap(where, "; ".join(parts), expected, cause=cause, parts=parts)
 
 
 def _by_fault(found: Sequence[tuple[Hop, Sequence[Reference]]], expected: str, good: str) -> Iterator[RuleOutcome]:
@@ -47,7 +48,8 @@ def _by_fault(found: Sequence[tuple[Hop, Sequence[Reference]]], expected: str, g
         for reference in references:
             shared.setdefault(tuple(sorted(set(on[reference]))), []).append(reference)
         for parts in shared.values():
-            yield Gap(hop.url, _list(parts), expected)
+            words = [f"{each.use.value} {each.url} ({each.place})" for each in parts]
+            yield _listing(hop.url, words, expected)
 
 
 def _with_treatment(case: Case, treatments: frozenset[Treatment], expected: str) -> Iterator[RuleOutcome]:
@@ -123,9 +125,8 @@ def canonical_tag(case: Case) -> Iterator[RuleOutcome]:
             or (each.kind in {"canonical", "og:url", "sitemap"} and _host(each.url) in case.site_names - set(hosts))
         ]
         if wrong:
-            listed = [*wrong[:_SHOWN], *([f"and {len(wrong) - _SHOWN} more"] if len(wrong) > _SHOWN else [])]
             kinds = " ".join(dict.fromkeys(f"{each.kind} {_host(each.url)}" for each in page.statements))
-            yield Gap(page.url, "\n".join(listed), f"https://{hosts[0]} in each", cause=kinds)
+            yield _listing(page.url, wrong, f"https://{hosts[0]} in each", kinds)
         else:
             yield Holds(page.url, f"{len(page.statements)} statements are https")
 

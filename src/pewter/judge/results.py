@@ -21,7 +21,7 @@ class GapEntry:
     first: Judged
     places: tuple[str, ...]
     seen: tuple[str, ...]
-    """What was seen, each wording once."""
+    """What was seen, each wording and each piece of a list once."""
 
     details: tuple[str, ...]
 
@@ -81,7 +81,7 @@ def gap_entries(outcomes: Sequence[Judged]) -> tuple[GapEntry, ...]:
             number,
             group[0][0],
             tuple(dict.fromkeys(gap.where for _, gap in group)),
-            tuple(dict.fromkeys(gap.seen for _, gap in group)),
+            tuple(dict.fromkeys(piece for _, gap in group for piece in gap.parts or (gap.seen,))),
             tuple(dict.fromkeys(gap.detail for _, gap in group if gap.detail)),
             _configurations(group),
         )

@@ -34,8 +34,8 @@ def _gap(sheet: Sheet, entry: GapEntry) -> None:
     else:
         sheet.line((title, STYLES[level]), (f"  {judged.title}", "bold"))
         sheet.labelled(3, "rule", judged.rule)
-    sheet.labelled(3, "where", "\n".join(some(entry.places)))
-    sheet.labelled(3, "seen", "\n".join(some(entry.seen)))
+    sheet.labelled(3, "where", some(entry.places))
+    sheet.labelled(3, "seen", some(entry.seen))
     sheet.labelled(3, "expected", entry.gap.expected)
     sheet.labelled(3, "why", judged.why)
     sheet.labelled(3, "mend", " ".join((judged.mend, *map(sentence, entry.details))))

@@ -1,15 +1,14 @@
 """A sheet of text with styles laid over it: layout is done on plain text, and styles never count in a width."""
 
 import re
-import textwrap
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from rich.cells import cell_len, chop_cells
 from rich.text import Text
 
+from pewter.escape import escaped
 from pewter.judge.outcomes import Level
-
-from .escape import terminal_safe
 
 MIN_WIDTH, MAX_WIDTH = 80, 120
 LISTED = 4
@@ -59,7 +58,7 @@ class Sheet:
         """One line of styled pieces."""
         for part in parts:
             content, style = (part, "") if isinstance(part, str) else part
-            self.text.append(terminal_safe(content), style)
+            self.text.append(escaped(content), style)
         self.text.append("\n")
 
     def heading(self, title: str, remark: str = "") -> None:
@@ -68,31 +67,30 @@ class Sheet:
 
     def flow(self, indent: str, head: tuple[str, str], remark: str, mark: tuple[str, str] = ("", "")) -> None:
         """A mark, a head and a dim remark: on one line where they fit, else wrapped below each other."""
-        text, style = terminal_safe(head[0]), head[1]
+        text, style = escaped(head[0]), head[1]
         blank = " " if mark[0] else ""
         before = len(indent) + len(mark[0]) + len(blank)
-        remark = terminal_safe(remark)
-        if before + len(text) + 2 + len(remark) <= self.width:
+        remark = escaped(remark)
+        if before + cell_len(text) + 2 + cell_len(remark) <= self.width:
             self.line(indent, mark, blank, (text, style), (f"  {remark}" if remark else "", "dim"))
             return
-        first, *more = textwrap.wrap(text, self.width - before, break_long_words=False, break_on_hyphens=False)
+        first, *more = wrap(text, self.width - before)
         self.line(indent, mark, blank, (first, style))
         for line in more:
             self.line(" " * before, (line, style))
-        for line in textwrap.wrap(remark, self.width - before - 2, break_long_words=False, break_on_hyphens=False):
+        for line in wrap(remark, self.width - before - 2) if remark else ():
             self.line(" " * (before + 2), (line, "dim"))
 
     def labelled(
-        self, indent: int, label: str, content: str, style: str = "", label_width: int = 9,
+        self, indent: int, label: str, content: str | Sequence[str], style: str = "", label_width: int = 9,
         stressed: str = "", stress_style: str = "",
     ) -> None:  # fmt: skip
-        """A label and text wrapped behind it; line ends of the text are kept.  ``stressed`` is a part of the text."""
-        room = self.width - indent - label_width - 1
-        pieces = [
-            piece
-            for line in terminal_safe_lines(content)
-            for piece in textwrap.wrap(line, room, break_long_words=False, break_on_hyphens=False) or [""]
-        ]
+        """A label and text wrapped behind it; several texts begin a line each.  ``stressed`` is a part of the text.
+
+        A line end within a text is written out: nobody but we begins a line of a report.
+        """
+        texts = (content,) if isinstance(content, str) else content
+        pieces = [piece for text in texts for piece in wrap(escaped(text), self.width - indent - label_width - 1)]
         for position, piece in enumerate(pieces):
             shown = label if position == 0 else ""
             self.line(" " * indent, (f"{shown:<{label_width}} ", "dim"), (piece, style))
@@ -101,20 +99,35 @@ class Sheet:
 
     def _stress(self, words: str, style: str) -> None:
         """Lay a style over words that were just printed, wherever they were broken."""
-        broken_anywhere = r"\s+".join(map(re.escape, terminal_safe(words).split()))
+        broken_anywhere = r"\s+".join(map(re.escape, escaped(words).split()))
         found = list(re.finditer(broken_anywhere, self.text.plain))
         if found:
             self.text.stylize(style, *found[-1].span())
 
     def verbatim(self, indent: int, content: str) -> None:
-        """Lines to be copied: never wrapped."""
-        for line in terminal_safe_lines(content):
+        """Lines of our own, to be copied: never wrapped."""
+        for line in content.split("\n"):
             self.line(" " * indent, (line, "green"))
 
 
-def terminal_safe_lines(content: str) -> list[str]:
-    """Lines of a text of our own, each made safe."""
-    return [terminal_safe(line) for line in content.split("\n")]
+def wrap(text: str, room: int) -> list[str]:
+    """``text`` in lines of at most ``room`` columns, of which wide characters take two; at least one line.
+
+    A word that is longer than a line is broken: a terminal would begin its next line where a report's lines begin.
+    """
+    lines, line, columns = [], "", 0
+    for word in text.split(" "):
+        width = cell_len(word)
+        if line and columns + 1 + width <= room:
+            line, columns = f"{line} {word}", columns + 1 + width
+            continue
+        if line:
+            lines.append(line)
+        pieces = chop_cells(word, room) if width > room else [word]
+        lines += pieces[:-1]
+        line = pieces[-1] if pieces else ""
+        columns = cell_len(line)
+    return [*lines, line]
 
 
 def sentence(text: str) -> str:

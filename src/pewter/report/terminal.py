@@ -103,7 +103,7 @@ def _areas(sheet: Sheet, review: Review) -> None:
         more = [worst.value] if worst is not None else []
         more += [f"{count.accepted} accepted"] if count.accepted else []
         more += [f"{count.unknown} unknown"] if count.unknown else []
-        remark = f"{'':<{4 - len(str(count.made))}} {', '.join(more)}" if more else ""
+        remark = f"{'':<{max(4 - len(str(count.made)), 0)}} {', '.join(more)}" if more else ""
         sheet.line("  ", (mark, style), line, (remark, style if worst else "dim"))
 
 

@@ -1,8 +1,8 @@
 """The ways in: each URL that a visitor may type, its hops, and what is met there."""
 
-import textwrap
 from collections.abc import Mapping, Sequence
 
+from pewter.escape import escaped
 from pewter.judge.browsers import Meeting
 from pewter.judge.outcomes import Level
 from pewter.judge.redirect import LOGIN_WALLS
@@ -10,7 +10,7 @@ from pewter.judge.review import Review
 from pewter.judge.visits import Visit
 from pewter.web.urls import read_url
 
-from .sheet import STYLES, Marks, Sheet
+from .sheet import STYLES, Marks, Sheet, wrap
 
 
 def render_ways_in(sheet: Sheet, review: Review, facts: Mapping[str, str]) -> None:
@@ -76,7 +76,7 @@ def _ways_in_of_name(
         head = f"      {scheme:<5} {_target(visit, addresses):<{target_width}}  {_hops(visit):<{hop_width}}  "
         words = f"{visit.meets.value}{_remark(name, visit, marks)}"
         room = max(sheet.width - len(head), 24)
-        first, *more = textwrap.wrap(words, room, break_long_words=False, break_on_hyphens=False)
+        first, *more = wrap(escaped(words), room)
         of_words = "" if visit.meets.is_good else style
         sheet.line("    ", (mark, style), head[5:], (first, of_words))
         for line in more:
