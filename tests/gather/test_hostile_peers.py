@@ -285,7 +285,7 @@ def test_missing_issuer_is_fetched_once_and_only_when_needed():
     [
         pytest.param("http://ca.marram-ferries.example/i", b"<html>", "what came is no certificate", id="no-certificate"),
         pytest.param("http://ca.marram-ferries.example/i", bytes(70_000), "more than 65536 octets", id="huge"),
-        pytest.param("http://127.0.0.1:631/i", b"", "not contacted: 127.0.0.1 is a loopback address, and not an address of the site", id="loopback"),
+        pytest.param("http://127.0.0.1:631/i", b"", "not contacted: 127.0.0.1 is a loopback address, and 127.0.0.1 was not typed", id="loopback"),
         pytest.param("https://ca.marram-ferries.example/i", b"", "the address is https, which would need a certificate to get one", id="https"),
         pytest.param("ldap://x/", b"", "the address cannot be used: its scheme is 'ldap', not http or https", id="ldap"),
         pytest.param("http://gone.example/i", b"", "gone.example has no address (NXDOMAIN)", id="no-address"),

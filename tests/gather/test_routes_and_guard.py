@@ -3,9 +3,9 @@ import asyncio
 import pytest
 
 from pewter.errors import UsageError
-from pewter.gather.guard import why_not_contact
+from pewter.gather.guard import Guard
 from pewter.gather.routes import Destination, Routes, read_address_and_port, read_route
-from pewter.gather.slots import Priority, Slots
+from pewter.gather.slots import BudgetSpent, Priority, Slots
 
 
 @pytest.mark.parametrize(
@@ -79,29 +79,87 @@ def goes(address, port=443):
     return Destination(address, port, address, port)
 
 
-ROUTES = Routes((read_route("192.0.2.60:443=127.0.0.1:18443"),))
+ROUTES = Routes(
+    tuple(
+        map(
+            read_route,
+            ("192.0.2.60:443=127.0.0.1:18443", "stage.example:8443=127.0.0.1:18444", "open.example=127.0.0.1"),
+        )
+    )
+)
+GUARD = Guard(
+    typed=frozenset({"x.example", "intranet.example", "mixed.example", "stage.example", "open.example"}),
+    added=frozenset({"www.x.example"}),
+    own=frozenset({"10.0.0.1"}),
+    ports=frozenset({443, 4443}),
+    routes=ROUTES,
+)
+BAD = "and evil.example was not typed"
 
 
 @pytest.mark.parametrize(
-    ("destination", "reason"),
+    ("host", "destination", "reason"),
     [
-        pytest.param(goes("93.184.216.34"), None, id="public"),
-        pytest.param(goes("2606:2800:220:1::1"), None, id="public-ipv6"),
-        pytest.param(goes("127.0.0.1"), "127.0.0.1 is a loopback address, and not an address of the site", id="loopback"),
-        pytest.param(goes("::1"), "::1 is a loopback address, and not an address of the site", id="loopback-ipv6"),
-        pytest.param(goes("169.254.169.254"), "169.254.169.254 is a link-local address, and not an address of the site", id="link-local"),
-        pytest.param(goes("10.1.2.3"), "10.1.2.3 is a private or reserved address, and not an address of the site", id="private"),
-        pytest.param(goes("::ffff:10.1.2.3"), "::ffff:10.1.2.3 is a private or reserved address, and not an address of the site", id="mapped"),
-        pytest.param(goes("fd00::1"), "fd00::1 is a private or reserved address, and not an address of the site", id="unique-local"),
-        pytest.param(goes("0.0.0.0"), "0.0.0.0 is a private or reserved address, and not an address of the site", id="unspecified"),
-        pytest.param(goes("224.0.0.1"), "224.0.0.1 is a multicast address, and not an address of the site", id="multicast"),
-        pytest.param(goes("10.0.0.1"), None, id="own-private-address"),
-        pytest.param(goes("10.0.0.1", 6379), "port 6379 of 10.0.0.1, which is a private or reserved address", id="own-address-other-port"),
-        pytest.param(goes("192.0.2.60"), None, id="address-of-a-route"),
+        ("evil.example", goes("93.184.216.34"), None),
+        ("evil.example", goes("93.184.216.34", 80), None),
+        ("evil.example", goes("93.184.216.34", 6379), "port 6379 is none of the site's"),
+        ("evil.example", goes("93.184.216.34", 4443), "port 4443 is none of the site's"),
+        ("x.example", goes("93.184.216.34", 4443), None),
+        ("www.x.example", goes("93.184.216.34", 4443), None),
+        ("x.example", goes("93.184.216.34", 22), "port 22 is none of the site's"),
+        ("evil.example", goes("2606:2800:220:1::1"), None),
+        ("evil.example", goes("127.0.0.1"), f"127.0.0.1 is a loopback address, {BAD}"),
+        ("evil.example", goes("::1"), f"::1 is a loopback address, {BAD}"),
+        ("evil.example", goes("169.254.169.254"), f"169.254.169.254 is a link-local address, {BAD}"),
+        ("evil.example", goes("10.1.2.3"), f"10.1.2.3 is a private or reserved address, {BAD}"),
+        ("evil.example", goes("100.64.0.1"), f"100.64.0.1 is a private or reserved address, {BAD}"),
+        ("evil.example", goes("::ffff:10.1.2.3"), f"::ffff:10.1.2.3 is a private or reserved address, {BAD}"),
+        ("evil.example", goes("::ffff:93.184.216.34"), None),
+        ("evil.example", goes("::10.1.2.3"), f"::10.1.2.3 is a private or reserved address, {BAD}"),
+        ("evil.example", goes("::ffff:0:7f00:1"), f"::ffff:0:7f00:1 is a loopback address, {BAD}"),
+        ("evil.example", goes("64:ff9b::7f00:1"), f"64:ff9b::7f00:1 is a loopback address, {BAD}"),
+        ("evil.example", goes("64:ff9b::5db8:d822"), None),
+        ("evil.example", goes("64:ff9b:1::1"), f"64:ff9b:1::1 is a NAT64 address of a local network, {BAD}"),
+        ("evil.example", goes("2002:a00:1::1"), f"2002:a00:1::1 is a private or reserved address, {BAD}"),
+        ("evil.example", goes("2001:0:1:2::3"), f"2001:0:1:2::3 is a Teredo address, which leads anywhere, {BAD}"),
+        ("evil.example", goes("fec0::1"), f"fec0::1 is a site-local address, {BAD}"),
+        ("evil.example", goes("fd00::1"), f"fd00::1 is a private or reserved address, {BAD}"),
+        ("evil.example", goes("fe80::1%eth0"), f"fe80::1%eth0 is an address with a zone, which is of one link, {BAD}"),
+        ("evil.example", goes("::"), f":: is a private or reserved address, {BAD}"),
+        ("evil.example", goes("0.0.0.0"), f"0.0.0.0 is a private or reserved address, {BAD}"),
+        ("evil.example", goes("224.0.0.1"), f"224.0.0.1 is a multicast address, {BAD}"),
+        ("evil.example", goes("ff0e::1"), f"ff0e::1 is a multicast address, {BAD}"),
+        # of the site
+        ("intranet.example", goes("10.0.0.1"), None),
+        ("evil.example", goes("10.0.0.1"), None),
+        ("evil.example", goes("10.0.0.1", 6379), "port 6379 is none of the site's"),
+        ("mixed.example", goes("10.9.9.9"), "10.9.9.9 is a private or reserved address, beside public ones of mixed.example"),
+        ("www.x.example", goes("127.0.0.1"), "127.0.0.1 is a loopback address, and www.x.example was not typed"),
+        # by a route: the place on its left side, and no other
+        ("evil.example", ROUTES.for_address("192.0.2.60", 443), None),
+        ("evil.example", ROUTES.for_address("192.0.2.60", 80), f"192.0.2.60 is a private or reserved address, {BAD}"),
+        ("stage.example", *ROUTES.for_name("stage.example", 8443), None),
+        ("127.0.0.1", goes("127.0.0.1", 18444), "127.0.0.1 is a loopback address, and 127.0.0.1 was not typed"),
+        ("127.0.0.1", goes("127.0.0.1"), "127.0.0.1 is a loopback address, and 127.0.0.1 was not typed"),
+        ("open.example", *ROUTES.for_name("open.example", 80), None),
+        ("open.example", *ROUTES.for_name("open.example", 6379), "port 6379 is none of the site's"),
     ],
 )  # fmt: skip
-def test_guard(destination, reason):
-    assert why_not_contact(destination, {"10.0.0.1"}, {80, 443}, ROUTES) == reason
+def test_guard(host, destination, reason):
+    assert GUARD.why_not(host, destination) == reason
+
+
+def test_a_look_makes_no_more_connections_than_its_budget():
+    async def run():
+        slots = Slots(2, most=3)
+        made = 0
+        with pytest.raises(BudgetSpent, match="not reached within 3 connections"):
+            for _ in range(5):
+                async with slots.connection("192.0.2.7", Priority.HANDSHAKE):
+                    made += 1
+        return made
+
+    assert asyncio.run(run()) == 3
 
 
 def test_slots_bound_connections_and_let_journeys_go_first():

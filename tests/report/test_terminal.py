@@ -2,11 +2,11 @@
 
 import pytest
 
+from pewter.escape import escaped
 from pewter.evidence import Fault, NoConnection, NotContacted, Reference, StopCause, Use
 from pewter.judge.expectations import AcceptedGap, Wishes
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
-from pewter.escape import escaped
 from pewter.report.sheet import ASCII, UNICODE
 from pewter.report.terminal import render_terminal
 from support.cases import case, endpoint, handshake, hop, journey, name, page, stopped, stored, unseen

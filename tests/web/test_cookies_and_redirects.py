@@ -250,7 +250,7 @@ BODY = b"page"
         (b"HTTP/1.1 OK\r\nA: b\r\n\r\n", 200, (("A", "b"),), ["an odd status line: 'HTTP/1.1 OK'"]),
         (b"HTTP/7.3 301 x\r\nA: b\r\n\r\n", 301, (("A", "b"),), ["an odd status line: 'HTTP/7.3 301 x'"]),
         (b"\r\nHTTP/1.1 200 OK\r\nA: b\r\n\r\n", 200, (("A", "b"),), ["octets before the status line"]),
-        (b"HTTP/1.1 200 OK\r\nnonsense\r\nA: b\r\n\r\n", 200, (("A", "b"),), ["a line that is no field: 'nonsense'"]),
+        (b"HTTP/1.1 200 OK\r\nnonsense\r\nA: b\r\n\r\n", 200, (("A", "b"),), ["a line that is no field"]),
         (b"", 200, (), ["no status line and no fields at all (HTTP/0.9)"]),
     ],
 )  # fmt: skip

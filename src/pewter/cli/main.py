@@ -3,7 +3,9 @@
 Only what the help needs is imported here; a command imports its own work when it runs.
 """
 
+import contextlib
 import os
+import signal
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -231,6 +233,9 @@ def explain(rule: Annotated[str, typer.Argument(metavar="RULE", help="As in chai
 def run() -> None:
     """The console script: errors of ours end in a sentence and an exit status, never in a traceback."""
     _keep_streams()
+    for name in ("SIGTERM", "SIGHUP"):
+        with contextlib.suppress(AttributeError, ValueError):  # not on every system
+            signal.signal(getattr(signal, name), _interrupted)
     try:
         status = app(standalone_mode=False)
         _finish_output()
@@ -253,6 +258,13 @@ def run() -> None:
             say(own_fault_words(f"{type(exc).__name__}: {exc}"[:300]))
             status = OWN_FAULT
     sys.exit(status if isinstance(status, int) else 0)
+
+
+def _interrupted(number: int, frame: object) -> None:
+    """Whoever ends a review otherwise than from the keyboard gets what Ctrl-C gets: what was seen so far."""
+    handler = signal.getsignal(signal.SIGINT)
+    if callable(handler):
+        handler(number, None)
 
 
 def _wrong_usage(exc: Exception) -> int | None:

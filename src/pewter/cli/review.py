@@ -268,11 +268,17 @@ def read_trust_file(path: Path) -> list[Certificate]:
 
 
 def read_certificate_file(path: Path) -> tuple[bytes, ...]:
-    """DER of every certificate of a file; FileError where there is none that can be read."""
+    """DER of every certificate of a file that can be read; FileError where there is none.
+
+    Nothing else is kept: under the label of a certificate may stand a private key, and reviews are passed on.
+    """
     blocks = read_certificate_blocks(read_bounded(path, MAX_TRUST_FILE))
-    if not any(isinstance(read_certificate(der), Certificate) for der in blocks):
+    found = tuple(der for der in blocks if isinstance(read_certificate(der), Certificate))
+    if not found:
         raise FileError(f"{path} holds no certificate that can be read. 'pewter bundle {path}' says what it holds.")
-    return blocks
+    if len(found) < len(blocks):
+        say(f"{path}: {len(blocks) - len(found)} of its {len(blocks)} blocks cannot be read and are left aside")
+    return found
 
 
 def read_log_file(path: Path) -> list[GivenLog]:

@@ -23,9 +23,9 @@ from pewter import __version__
 from pewter.evidence import Hop, NoConnection, StopCause, Unseen
 from pewter.octets import DecodeError
 from pewter.tls import fingerprint
-from pewter.web.cookies import mask_set_cookie
 from pewter.web.heads import Head, find_head, read_head
 from pewter.web.redirects import FOLLOWED
+from pewter.web.secrets import mask_field
 from pewter.web.urls import Url
 
 from .hellos import failed_connection
@@ -267,7 +267,7 @@ class Connection:
     async def _answered(self, url: Url, head: Head, body: "_Body", begun: float) -> Answered:
         elapsed = time.monotonic() - begun
         set_cookie = head.values("Set-Cookie")
-        masked = await off_the_loop(sum(map(len, set_cookie)), _mask, head.fields)
+        masked = await off_the_loop(sum(len(value) for _, value in head.fields), _mask, head.fields)
         certificate = self._peer_certificate() if url.is_https else None
         hop = Hop(
             url=str(url),
@@ -298,7 +298,7 @@ class Connection:
 
 
 def _mask(fields: tuple[tuple[str, str], ...]) -> tuple[tuple[str, str], ...]:
-    return tuple((name, mask_set_cookie(value) if name.lower() == "set-cookie" else value) for name, value in fields)
+    return tuple((name, mask_field(name, value)) for name, value in fields)
 
 
 async def off_the_loop(octets: int, work: Callable[..., _T], *arguments: object) -> _T:

@@ -15,10 +15,11 @@ import asyncio
 import contextlib
 import datetime
 import functools
+import itertools
 import os
 import re
 import time
-from collections.abc import Callable, Coroutine, Sequence
+from collections.abc import Callable, Coroutine, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -60,7 +61,7 @@ from pewter.web.suffixes import is_apex
 from pewter.web.urls import Url, read_url, why_unresolvable
 
 from .exchanges import Answered, fetch_once
-from .guard import why_not_contact
+from .guard import Guard, why_not_public
 from .hellos import send_hello
 from .issuers import IssuerFetcher
 from .journeys import Surroundings, Walk
@@ -70,7 +71,7 @@ from .revocation import Question as StatusQuestion
 from .revocation import ask as ask_status
 from .revocation import questions_for
 from .routes import Destination, Routes, socket_text
-from .slots import Priority, Slots
+from .slots import BudgetSpent, Priority, Slots
 
 OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version.TLS_1_0),))
 """The hellos that every endpoint gets, each on a connection of its own."""
@@ -81,6 +82,9 @@ _HOST_NAME = re.compile(r"(?=.{1,253}\Z)(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\
 
 MAX_MOVES = 20
 """Addresses to which pages move their visitors that are followed."""
+
+MAX_ADDRESSES = 12
+"""Of one name that are contacted."""
 
 MAX_STYLE_SHEETS = 5
 """Of one page."""
@@ -180,7 +184,8 @@ class _Look:
         self._statuses: dict[tuple[str, str], StatusAnswer] = {}
         self._asked_statuses: set[tuple[str, str]] = set()
         self._fetched: list[FetchedIssuer] = []
-        self._not_contacted: dict[str, NotContacted] = {}
+        self._not_contacted: dict[tuple[str, str], NotContacted] = {}
+        self._added: set[str] = set()
         self._faults: list[Fault] = []
         self._slots = Slots(options.connections_per_address)
         self._service = NameService(options.resolver, options.step_seconds)
@@ -224,6 +229,9 @@ class _Look:
         async def run() -> None:
             try:
                 await work
+            except BudgetSpent as exc:
+                if failed is not None:
+                    failed(str(exc))
             except Exception as exc:
                 self._faults.append(Fault.of(what, exc))
                 if failed is not None:
@@ -239,6 +247,7 @@ class _Look:
             sibling = sibling_of(name, is_apex)
             if sibling is not None and sibling not in self._names:
                 self._ports[sibling] = self._ports[name]
+                self._added.add(sibling)
                 self._names[sibling] = Name(sibling, declared=False)
                 self._start(self._look_at_name(sibling, declared=False), sibling)
         port = self._ports[name]
@@ -248,7 +257,7 @@ class _Look:
         if not lookups and not routed:
             addresses = (name,)  # an IP address that was typed as one
         self._names[name] = Name(name, declared, lookups, addresses)
-        destinations = await self._destinations(Url("https", name, port, "/"))
+        destinations = await self._open_destinations(Url("https", name, port, "/"))
         self._walking.add(name)
         if isinstance(destinations, str):
             return
@@ -323,7 +332,7 @@ class _Look:
 
     async def _probe_host(self, url: Url) -> None:
         """Ask an address of a name that answers for a host that cannot be the site's; the last one first."""
-        destinations = await self._destinations(url)
+        destinations = await self._open_destinations(url)
         if isinstance(destinations, str):
             return
         failures: list[str] = []
@@ -362,8 +371,8 @@ class _Look:
 
     async def _fetch_sheet(self, url: Url, read: Callable[..., Page] = read_style_sheet) -> None:
         """A file that belongs to a page: a style sheet, or the site's map."""
-        destinations = await self._destinations(url)
-        if isinstance(destinations, str) or self._refusal(url, destinations[0]) is not None:
+        destinations = await self._open_destinations(url)
+        if isinstance(destinations, str):
             return
         outcome = await fetch_once(url, destinations[0], self._slots, self._options.step_seconds)
         if isinstance(outcome, Answered) and outcome.hop.status == 200 and outcome.body:
@@ -383,6 +392,11 @@ class _Look:
             unseen = [lookup.answer.reason for lookup in lookups if isinstance(lookup.answer, Unseen)]
             rcodes = {lookup.answer.value.rcode for lookup in lookups if isinstance(lookup.answer, Seen)}
             return unseen[0] if unseen else f"{url.host} has no address ({', '.join(sorted(rcodes))})"
+        if len(addresses) > MAX_ADDRESSES:
+            where = f"{url.host} at {len(addresses) - MAX_ADDRESSES} of its {len(addresses)} addresses"
+            reason = f"{MAX_ADDRESSES} addresses of a name are looked at"
+            self._not_contacted.setdefault((url.host, reason), NotContacted(where, reason))
+            addresses = _some_of_both_families(addresses)
         return tuple(self._options.routes.for_address(address, url.port) for address in addresses)
 
     # Journeys
@@ -399,17 +413,42 @@ class _Look:
         )
 
     def _refusal(self, url: Url, destination: Destination) -> str | None:
-        if url.host in self._names and url.port in self._own_ports():
-            return None
-        own = {address for name in self._names.values() for address in name.addresses}
-        reason = why_not_contact(destination, own, self._own_ports(), self._options.routes)
+        """What the guard has against a place; said once for each host."""
+        reason = self._guard().why_not(url.host, destination)
         if reason is not None:
-            self._not_contacted[str(url)] = NotContacted(str(url), reason)
+            self._not_contacted.setdefault((url.host, reason), NotContacted(str(url), reason))
         return reason
 
-    def _own_ports(self) -> frozenset[int]:
-        routed = (route.port for route in self._options.routes.routes if route.port is not None)
-        return frozenset({80, 443, *self._ports.values(), *routed})
+    def _guard(self) -> Guard:
+        typed = frozenset(self._ports) - self._added
+        return Guard(
+            typed,
+            frozenset(self._added),
+            frozenset(self._own_addresses(typed)),
+            frozenset(self._ports.values()),
+            self._options.routes,
+        )
+
+    def _own_addresses(self, typed: frozenset[str]) -> Iterator[str]:
+        for name in typed:
+            found = self._found_addresses(self._names[name])
+            if all(map(why_not_public, found)):
+                yield from found
+
+    @staticmethod
+    def _found_addresses(name: Name) -> tuple[str, ...]:
+        """Those of the name service, or the address that was typed; never those that a route leads to."""
+        if not name.lookups:
+            return (name.name,) if is_ip_address(name.name) else ()
+        return Name(name.name, lookups=name.lookups).addresses
+
+    async def _open_destinations(self, url: Url) -> tuple[Destination, ...] | str:
+        """Those of :meth:`_destinations` that may be contacted, or why there is none."""
+        found = await self._destinations(url)
+        if isinstance(found, str):
+            return found
+        allowed = tuple(each for each in found if self._refusal(url, each) is None)
+        return allowed or f"not contacted: {self._refusal(url, found[0])}"
 
     def _met(self, url: Url, destination: Destination, answered: Answered) -> None:
         if answered.certificate is None:
@@ -643,6 +682,13 @@ class _Look:
             minds=endpoint.minds,
             tries=tuple(endpoint.tries),
         )
+
+
+def _some_of_both_families(addresses: Sequence[str]) -> list[str]:
+    by_family = ([each for each in addresses if ":" in each], [each for each in addresses if ":" not in each])
+    in_turn = itertools.chain.from_iterable(itertools.zip_longest(*by_family))
+    chosen = set(itertools.islice((each for each in in_turn if each is not None), MAX_ADDRESSES))
+    return [each for each in addresses if each in chosen]
 
 
 def _may_mind_the_hello(probe: Probe) -> bool:

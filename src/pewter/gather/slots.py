@@ -16,11 +16,20 @@ class Priority(IntEnum):
     SEARCH = 2
 
 
-class Slots:
-    """At most ``limit`` connections to one address at a time, and a count of all."""
+MAX_CONNECTIONS = 6000
+"""That one look makes, whatever a zone, a page or a server asks for."""
 
-    def __init__(self, limit: int) -> None:
+
+class BudgetSpent(Exception):
+    """A look has made all the connections that it may make."""
+
+
+class Slots:
+    """At most ``limit`` connections to one address at a time, a count of all, and an end to them."""
+
+    def __init__(self, limit: int, most: int = MAX_CONNECTIONS) -> None:
         self._limit = limit
+        self._most = most
         self._slowed: set[str] = set()
         self._open: Counter[str] = Counter()
         self._waiting: dict[str, list[tuple[int, int, asyncio.Future[None]]]] = {}
@@ -29,9 +38,11 @@ class Slots:
 
     @contextlib.asynccontextmanager
     async def connection(self, address: str, priority: Priority) -> AsyncIterator[None]:
-        """Hold a slot for one connection to ``address``."""
-        await self._acquire(address, priority)
+        """Hold a slot for one connection to ``address``.  Raises BudgetSpent."""
+        if self.made >= self._most:
+            raise BudgetSpent(f"not reached within {self._most} connections, the most of one review")
         self.made += 1
+        await self._acquire(address, priority)
         try:
             yield
         finally:

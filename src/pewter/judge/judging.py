@@ -18,6 +18,8 @@ RULES: tuple[Rule, ...] = tuple(
     rule for area in (reach, redirect, chain, name, date, protocol, hsts, cookie, page) for rule in area.RULES
 )
 
+INTERRUPTED = "interrupted before it was judged"
+
 _SERVERS = {
     "nginx": "nginx",
     "openresty": "nginx",
@@ -33,22 +35,32 @@ _SERVERS = {
 
 
 def judge(
-    case: Case, rules: Sequence[Rule] = RULES, failed: Callable[[Fault], None] | None = None
+    case: Case, rules: Sequence[Rule] = RULES, failed: Callable[[Fault | KeyboardInterrupt], None] | None = None
 ) -> tuple[Judged, ...]:
     """Every outcome of every rule, in the order of the catalogue.
 
     A fault of ours in one rule costs the rest of that rule: it is told to ``failed``, and unknown in the review.
+    An interruption from the keyboard leaves the rules that follow unknown, and is told in the same way.
     """
     found: list[Judged] = []
+    interrupted = False
     for rule in rules:
+        reason = INTERRUPTED if interrupted else ""
         try:
-            found += (_judge_one(case, rule, outcome) for outcome in rule.outcomes(case))
+            if not interrupted:
+                found += (_judge_one(case, rule, outcome) for outcome in rule.outcomes(case))
+        except KeyboardInterrupt as exc:
+            if failed is None:
+                raise
+            interrupted, reason = True, INTERRUPTED
+            failed(exc)
         except Exception as exc:
             if failed is None:
                 raise
             failed(Fault.of(rule.name, exc))
-            unknown = Unknown(rule.name, Fault.REASON)
-            found.append(Judged(rule.name, rule.level, unknown, rule.words.title))
+            reason = Fault.REASON
+        if reason:
+            found.append(Judged(rule.name, rule.level, Unknown(rule.name, reason), rule.words.title))
     return tuple(found)
 
 
@@ -114,5 +126,9 @@ def _without_lines(text: str, mark: str) -> str:
 
 def server_of(case: Case, host: str) -> str:
     """The server software that answers for ``host``, under the name that the catalogue uses; empty if unknown."""
+    return case.once(f"server of {host}", lambda: _server_of(case, host))
+
+
+def _server_of(case: Case, host: str) -> str:
     said = next((values[0].lower() for hop in case.hops_of(host) if (values := hop.values("Server"))), "")
     return next((title for start, title in _SERVERS.items() if said.startswith(start)), "")

@@ -40,10 +40,12 @@ class Review(msgspec.Struct, frozen=True):
 
 def make_review(case: Case) -> Review:
     """Judge a case."""
-    faults: list[Fault] = []
-    visits, outcomes = _visits(case, faults), judge(case, failed=faults.append)
-    if faults:
-        case.evidence = msgspec.structs.replace(case.evidence, faults=(*case.evidence.faults, *faults))
+    failures: list[Fault | KeyboardInterrupt] = []
+    visits, outcomes = _visits(case, failures), judge(case, failed=failures.append)
+    if failures:
+        faults = (*case.evidence.faults, *(each for each in failures if isinstance(each, Fault)))
+        interrupted = case.evidence.interrupted or any(isinstance(each, KeyboardInterrupt) for each in failures)
+        case.evidence = msgspec.structs.replace(case.evidence, faults=faults, interrupted=interrupted)
     return Review(
         format=FORMAT,
         pewter=__version__,
@@ -57,11 +59,14 @@ def make_review(case: Case) -> Review:
     )
 
 
-def _visits(case: Case, faults: list[Fault]) -> tuple[Visit, ...]:
+def _visits(case: Case, failures: list[Fault | KeyboardInterrupt]) -> tuple[Visit, ...]:
     try:
         return predict_visits(case)
+    except KeyboardInterrupt as exc:
+        failures.append(exc)
+        return ()
     except Exception as exc:
-        faults.append(Fault.of("what a visitor meets", exc))
+        failures.append(Fault.of("what a visitor meets", exc))
         return ()
 
 

@@ -21,6 +21,10 @@ from .extensions import ExtensionFacts, RawExtension, read_extension_facts, read
 from .keys import KeyFacts, read_key_facts
 
 
+MAX_CERTIFICATE = 1 << 18
+"""Octets of one certificate; browsers refuse chains of 100 KB."""
+
+
 @dataclass(frozen=True, slots=True)
 class MalformedCertificate:
     """Octets that were served as a certificate and cannot be read as one."""
@@ -89,6 +93,8 @@ class Certificate:
 def read_certificate(octets: bytes) -> Certificate | MalformedCertificate:
     """Read one certificate; the result is MalformedCertificate wherever the octets do not allow it."""
     sha256 = hashlib.sha256(octets).hexdigest()
+    if len(octets) > MAX_CERTIFICATE:
+        return MalformedCertificate(sha256, octets, f"{len(octets):,} octets; {MAX_CERTIFICATE >> 10} KiB are read")
     try:
         return _read(octets, sha256)
     except DecodeError as exc:

@@ -23,6 +23,8 @@ _CRL_NUMBER = "2.5.29.20"
 _AUTHORITY_KEY_IDENTIFIER = "2.5.29.35"
 _REASON_CODE = "2.5.29.21"
 _INVALIDITY_DATE = "2.5.29.24"
+_SHORTEST_ENTRY = 18
+"""Octets of a serial number and a time: the entries of a list of 16 MB are fewer than a million."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,11 +74,15 @@ class Crl:
         """The entry of a serial number; DecodeError where the entries cannot be passed over."""
         wanted = der.build_integer(serial)
         octets, position, found = self.entries, 0, None
+        if wanted not in octets:
+            return None
         while position < len(octets):
             start = position
             if octets[position] != der.SEQUENCE or position + 2 > len(octets):
                 raise DecodeError("revokedCertificates", position, "no entry")
             length, content = der.read_length(octets, position + 1)
+            if length < _SHORTEST_ENTRY:
+                raise DecodeError("revokedCertificates", position, f"an entry of {length} octets")
             position = content + length
             if octets.startswith(wanted, content):
                 found = octets[start:position]

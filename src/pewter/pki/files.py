@@ -20,6 +20,7 @@ from . import der
 from .certificates import Certificate, MalformedCertificate, read_certificate
 from .crls import read_crl
 from .der import DerReader
+from .derivation import why_too_costly
 from .keys import read_key_facts
 
 MAX_ITEMS = 500
@@ -239,6 +240,8 @@ _Loader = Callable[..., object]
 
 
 def _read_key(octets: bytes, load: _Loader, encrypted: bool, name: str, passphrase: Passphrase) -> FileItem:
+    if encrypted and (words := why_too_costly(_decoded(octets))):
+        return FileItem("private key", "private key, encrypted", problem=words)
     given = passphrase(f"the private key in {name}") if encrypted else None
     if encrypted and given is None:
         words = "it is encrypted, and no passphrase was given (--passphrase-file, or type it on a terminal)"
@@ -253,6 +256,13 @@ def _read_key(octets: bytes, load: _Loader, encrypted: bool, name: str, passphra
     return FileItem(
         "private key", f"private key, {read_key_facts(spki)}" + (", encrypted" if encrypted else ""), spki=spki
     )
+
+
+def _decoded(octets: bytes) -> bytes:
+    """DER as it is, or what a PEM block holds."""
+    if octets[:1] == b"\x30":
+        return octets
+    return _decode(octets.decode("ascii", "replace").partition("-----\n")[2].partition("-----")[0]) or b""
 
 
 def _spki_of(key: object) -> bytes:
@@ -304,6 +314,8 @@ def _is_pkcs12(octets: bytes) -> bool:
 
 
 def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
+    if words := why_too_costly(octets):
+        return FileContents(name, "PKCS #12", problems=(words,))
     store = None
     for attempt in (None, b""):
         try:

@@ -10,7 +10,6 @@ there are suites.  For the same reason the rest of a set is split in halves afte
 
 import itertools
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 
 from .codepoints import Group, Version
 from .suites import CipherSuite, table
@@ -110,43 +109,50 @@ def usual_group_order(group: int) -> tuple[int, ...]:
     return (order.index(group),) if group in order else (len(order), group)
 
 
-@dataclass
 class Picks:
-    """Everything that a server picked from one kind of sets."""
+    """Everything that a server picked from one kind of sets.
 
-    _seen: list[tuple[frozenset[int], int]] = field(default_factory=list)
+    What it costs grows with the square of what was found: a server may accept everything, and never twice alike.
+    """
+
+    def __init__(self) -> None:
+        self._found: dict[int, None] = {}
+        self._behind: dict[int, set[int]] = {}
+        """What each went before at one time or another."""
 
     def note(self, offered: Sequence[int], picked: int) -> None:
-        self._seen.append((frozenset(offered), picked))
+        self._found[picked] = None
+        self._behind.setdefault(picked, set()).update(offered)
 
     @property
     def found(self) -> tuple[int, ...]:
         """Accepted ones, in the order in which they were found."""
-        return tuple(dict.fromkeys(picked for _, picked in self._seen))
+        return tuple(self._found)
 
     def puts_first(self, one: int, other: int) -> bool:
         """Whether a pick showed that ``one`` goes before ``other``."""
-        return any(picked == one and other in offered for offered, picked in self._seen)
+        return other in self._behind.get(one, ())
 
     @property
     def has_contradiction(self) -> bool:
         """Whether one went before another at one time, and behind it at another."""
-        found = self.found
         return any(
             self.puts_first(one, other) and self.puts_first(other, one)
-            for one, other in itertools.combinations(found, 2)
+            for one, other in itertools.combinations(self.found, 2)
         )
 
     def guess(self, usual: Callable[[int], tuple[int, ...]] | None = None) -> tuple[int, ...]:
         """The found ones in the best order known: what was shown, else the usual, else what was found first."""
-        left, order = list(self.found), []
-        if usual is not None:
-            left.sort(key=usual)
+        left = dict.fromkeys(sorted(self.found, key=usual) if usual is not None else self.found)
+        before = {each: sum(self.puts_first(other, each) for other in left if other != each) for each in left}
+        order = []
         while left:
-            free = [each for each in left if not any(self.puts_first(other, each) for other in left if other != each)]
-            chosen = free[0] if free else left[0]  # a circle shows a server without one order
-            left.remove(chosen)
+            # Where none is free, a circle shows a server without one order.
+            chosen = next((each for each in left if not before[each]), next(iter(left)))
+            del left[chosen]
             order.append(chosen)
+            for each in left:
+                before[each] -= self.puts_first(chosen, each)
         return tuple(order)
 
     def open_pairs(self, order: Sequence[int]) -> tuple[tuple[int, int], ...]:

@@ -94,20 +94,44 @@ class IgnoredCookie(IgnoredField):
     """The one browser that keeps it all the same."""
 
 
+_SHOWN_ATTRIBUTES = frozenset(
+    {"domain", "path", "expires", "max-age", "samesite", "secure", "httponly", "partitioned", "priority"}
+)
+_NEXT_COOKIE = re.compile(r",[ \t]*+[^=;,]{1,200}+=")
+_BARE_WORD = re.compile(r"[A-Za-z-]{1,12}\Z")
+
+
 def mask_set_cookie(value: str) -> str:
-    """The field value with every octet of the cookie's value replaced by ``*``.
+    """The field value with every octet of a cookie's value replaced by ``*``.
 
     Control characters stay, and so does a name prefix in the value of a cookie without a name, since
     user agents drop a cookie for these.  ``session=4f2a; Path=/`` becomes ``session=****; Path=/``.
+    Attributes stay where they are known ones, of others the name; what looks like one more cookie, joined by a
+    comma, is masked like the first.
     """
-    pair, semicolon, attributes = value.partition(";")
+    pair, *attributes = value.split(";")
     name, equals, content = pair.partition("=")
     if not equals:
         name, content = "", pair
     content = content.strip(" \t")
     prefix = match[0] if not name.strip(" \t") and (match := _PREFIX.match(content)) else ""
-    masked = "".join(each if _CONTROLS.match(each) or each == "\t" else "*" for each in content[len(prefix) :])
-    return f"{name}{equals}{prefix}{masked}{semicolon}{attributes}"
+    masked = f"{name}{equals}{prefix}{_stars(content[len(prefix) :])}"
+    return ";".join((masked, *map(_mask_attribute, attributes)))
+
+
+def _stars(text: str) -> str:
+    return "".join(each if _CONTROLS.match(each) or each == "\t" else "*" for each in text)
+
+
+def _mask_attribute(attribute: str) -> str:
+    name, equals, content = attribute.partition("=")
+    if name.strip(" \t").lower() not in _SHOWN_ATTRIBUTES:
+        shown = name if _BARE_WORD.match(name.strip(" \t")) else _stars(name)
+        return f"{shown}{equals}{_stars(content)}"
+    joined = _NEXT_COOKIE.search(content)
+    if joined is None:
+        return attribute
+    return f"{name}{equals}{content[: joined.end()]}{_stars(content[joined.end() :])}"
 
 
 def read_set_cookie(value: str, url: Url, at: datetime.datetime) -> Cookie | IgnoredCookie:

@@ -1,22 +1,23 @@
 """HAR recordings (HTTP Archive 1.2) as journeys, so that what appears only behind a login is judged too.
 
-Nothing secret is taken over: no request fields, no bodies, no cookie values, and of every query only
-the names.  Of the answers' fields only those are kept that a rule reads.
+Nothing secret is taken over (:mod:`.secrets`): no request fields, no bodies, no cookie values, and of every query
+only the names.  Of the answers' fields only those are kept that a rule reads.
 """
 
 import base64
 import binascii
 import datetime
-import re
 from collections.abc import Iterator
+from typing import TypeVar
 
 import msgspec
 
-from pewter.evidence import Hop, Journey, Landed, Page, StopCause, Stopped
+from pewter.evidence import Hop, Journey, Landed, Move, Page, Reference, Statement, StopCause, Stopped, is_ip_address
 
 from .cookies import mask_set_cookie
 from .pages import read_page
 from .redirects import NoRedirect, next_url
+from .secrets import without_secrets, without_secrets_in
 from .urls import InvalidUrl, Url, read_url
 
 MAX_ENTRIES = 5000
@@ -91,7 +92,7 @@ def read_har(octets: bytes, at: datetime.datetime) -> tuple[tuple[Journey, ...],
     hops: list[tuple[Url, Hop]] = []
     for entry in entries[:MAX_ENTRIES]:
         try:
-            url = without_query_values(read_url(entry.request.url))
+            url = without_secrets(read_url(entry.request.url))
         except InvalidUrl:
             continue  # data:, blob:, ws: and extensions' own
         if not 100 <= entry.response.status < 600:
@@ -105,37 +106,27 @@ def read_har(octets: bytes, at: datetime.datetime) -> tuple[tuple[Journey, ...],
     return tuple(_journeys(hops)), tuple(pages.values())
 
 
-def without_query_values(url: Url) -> Url:
-    """The URL with the names of its query alone: ``?token=4f2a&q=x`` becomes ``?token=&q=``."""
-    if url.query is None:
-        return url
-    names = "&".join(part.partition("=")[0][:40] + "=" if "=" in part else "" for part in url.query.split("&"))
-    return Url(url.scheme, url.host, url.port, url.path, names)
-
-
-def _without_query_values_in(text: str) -> str:
-    return re.sub(r"([?&][^=&#\s]{1,40}=)[^&#\s]*", r"\1", text)
-
-
 def _hop(entry: _Entry, url: Url, at: datetime.datetime) -> Hop:
     fields = []
     for field in entry.response.headers:
-        name = field.name.lower()
+        name = field.name.strip().lower()
         # Some browsers write several Set-Cookie fields as one value with line ends.
         for value in field.value.split("\n") if name == "set-cookie" else [field.value]:
             if name == "set-cookie":
-                fields.append((field.name, mask_set_cookie(value)))
+                fields.append((field.name.strip(), mask_set_cookie(value)))
             elif name in _KEPT_FIELDS:
-                fields.append((field.name, _without_query_values_in(value)))
-    return Hop(str(url), entry.server_ip_address, entry.response.status, tuple(fields), _time(entry, at))
+                fields.append((field.name.strip(), without_secrets_in(value)))
+    address = entry.server_ip_address.strip("[]")
+    shown = address if is_ip_address(address) else ""
+    return Hop(str(url), shown, entry.response.status, tuple(fields), _time(entry, at))
 
 
 def _time(entry: _Entry, at: datetime.datetime) -> datetime.datetime:
     try:
         moment = datetime.datetime.fromisoformat(entry.started_date_time)
-    except ValueError:
+        return moment.astimezone(datetime.UTC) if moment.tzinfo is not None else at
+    except (ValueError, OverflowError):  # before the year 1, or after 9999, in UTC
         return at
-    return moment.astimezone(datetime.UTC) if moment.tzinfo is not None else at
 
 
 def _page(entry: _Entry, url: Url) -> Page | None:
@@ -146,15 +137,25 @@ def _page(entry: _Entry, url: Url) -> Page | None:
     if content.encoding == "base64":
         try:
             octets = base64.b64decode(content.text, validate=False)
-        except binascii.Error:
+        except (binascii.Error, ValueError):  # ValueError: no ASCII
             return None
     page = read_page(octets[:MAX_PAGE_TEXT], url, "text/html; charset=utf-8", truncated=len(octets) > MAX_PAGE_TEXT)
-    references = (msgspec.structs.replace(each, url=_without_query_values_in(each.url)) for each in page.references)
-    statements = (msgspec.structs.replace(each, url=_without_query_values_in(each.url)) for each in page.statements)
-    moves = (msgspec.structs.replace(each, url=_without_query_values_in(each.url)) for each in page.moves)
     return msgspec.structs.replace(
-        page, title="", references=tuple(references), statements=tuple(statements), moves=tuple(moves), inner_links=()
+        page,
+        title="",
+        references=_safe(page.references),
+        statements=_safe(page.statements),
+        moves=_safe(page.moves),
+        style_sheets=tuple(map(without_secrets_in, page.style_sheets)),
+        inner_links=(),
     )
+
+
+_T = TypeVar("_T", Reference, Statement, Move)
+
+
+def _safe(parts: tuple[_T, ...]) -> tuple[_T, ...]:
+    return tuple(msgspec.structs.replace(each, url=without_secrets_in(each.url)) for each in parts)
 
 
 def _journeys(hops: list[tuple[Url, Hop]]) -> Iterator[Journey]:
@@ -178,7 +179,7 @@ def _journeys(hops: list[tuple[Url, Hop]]) -> Iterator[Journey]:
             if not isinstance(following, Url):
                 assert following is NoRedirect
                 break
-            later = by_url.get(str(without_query_values(following)), [])
+            later = by_url.get(str(without_secrets(following)), [])
             onward = next((each for each in later if each > current and each not in taken), None)
             if onward is None:
                 break  # the recording does not show where it led

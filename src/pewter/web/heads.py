@@ -111,7 +111,7 @@ def _read_fields(lines: list[bytes], oddities: dict[str, None]) -> tuple[tuple[s
         name, colon, value = line.partition(b":")
         bare = name.rstrip(b" \t")
         if not colon or not _TOKEN.fullmatch(bare):
-            oddities[f"a line that is no field: {line[:40].decode('latin-1')!r}"] = None
+            oddities["a line that is no field"] = None  # never quoted: it may be half a cookie
             continue
         if bare != name:
             oddities[f"a blank before the colon of {bare[:40].decode('latin-1')}"] = None
