@@ -3,11 +3,12 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test test-under-load check schema figures fuzz browser-agreement screenshots clean
+.PHONY: demo test test-under-load attack check schema figures fuzz browser-agreement screenshots clean
 
-$(BIN)/.ready: pyproject.toml
+# lock.txt holds the versions that were tested; "pip install ." takes any that pyproject.toml allows.
+$(BIN)/.ready: pyproject.toml lock.txt
 	$(PYTHON) -m venv $(VENV)
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check --editable '.[test]'
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --constraint lock.txt --editable '.[test]'
 	touch $@
 
 demo: $(BIN)/.ready          ## set up, then review the simulated site Marram Ferries
@@ -18,6 +19,9 @@ test: $(BIN)/.ready          ## set up, then run every test
 
 test-under-load: $(BIN)/.ready   ## every test, while ten other programs keep the processors busy
 	$(BIN)/python tests/load.py 10 $(BIN)/python -m pytest
+
+attack: $(BIN)/.ready        ## some 380 attacks on the built program: all have to be survived
+	$(BIN)/python tests/attack/runner.py
 
 check: $(BIN)/.ready         ## style and types
 	$(BIN)/ruff check src tests benchmarks

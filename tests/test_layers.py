@@ -1,6 +1,8 @@
 """The parts of DESIGN.md section 3 keep to their layers."""
 
 import ast
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -15,7 +17,7 @@ ALLOWED = {
     "tls": {"evidence", "octets"},
     "pki": {"evidence", "octets"},
     "web": {"evidence", "octets"},
-    "judge": {"evidence", "tls", "pki", "web", "errors", "octets"},
+    "judge": {"evidence", "tls", "pki", "web", "errors", "escape", "octets"},
     "gather": {"evidence", "tls", "pki", "web", "errors", "octets"},
     "report": {"evidence", "tls", "pki", "web", "judge", "errors", "escape"},
     "lab": {"evidence", "tls", "octets", "errors"},
@@ -56,6 +58,19 @@ def test_core_has_no_interface_sockets_or_event_loop(part):
     for path in modules(part):
         tops = {name.split(".")[0] for name in imports(path)}
         assert not tops & NOT_IN_THE_CORE, path
+
+
+def test_the_lab_is_imported_by_the_demo_alone():
+    """What stands in for servers is no part of a review."""
+    users = {
+        path.name
+        for part in set(ALLOWED) - {"lab"}
+        for path in modules(part)
+        if any(name.startswith("pewter.lab") for name in imports(path))
+    }
+    assert users == {"demo.py"}
+    loaded = subprocess.run([sys.executable, "-c", "import sys, pewter.cli.main, pewter.cli.review, pewter.cli.bundle; print(*sys.modules)"], capture_output=True, text=True, check=True).stdout  # fmt: skip
+    assert "pewter.lab" not in loaded
 
 
 def test_every_part_is_known():

@@ -29,6 +29,24 @@ def escaped(text: str) -> str:
     return "".join(pieces)
 
 
+def json_escaped(octets: bytes) -> bytes:
+    """JSON of the same meaning in which no character stands that a terminal obeys (RFC 8259 section 7)."""
+    if octets.isascii() and b"\x7f" not in octets:
+        return octets
+    return _BEYOND_ASCII.sub(_in_json, octets.decode("utf-8")).encode("utf-8")
+
+
+_BEYOND_ASCII = re.compile("[\x7f-\U0010ffff]")
+
+
+def _in_json(match: re.Match[str]) -> str:
+    character = match[0]
+    if escaped(character) == character:
+        return character
+    units = character.encode("utf-16-be")
+    return "".join(f"\\u{units[at : at + 2].hex()}" for at in range(0, len(units), 2))
+
+
 def _written_out(character: str) -> str:
     code = ord(character)
     return f"\\x{code:02x}" if code < 0x100 else f"\\u{code:04x}" if code < 0x10000 else f"\\U{code:08x}"

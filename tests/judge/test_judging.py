@@ -1,5 +1,6 @@
 """The catalogue, what a visitor meets, grouping and the saved review."""
 
+import dataclasses
 import datetime
 import json
 from pathlib import Path
@@ -13,7 +14,7 @@ from pewter.errors import FileError
 from pewter.evidence import FetchedIssuer, NoConnection, StopCause, Stopped
 from pewter.judge.browsers import Meeting
 from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Wishes, read_duration, write_duration
-from pewter.judge.judging import AREAS, RULES, judge, server_of
+from pewter.judge.judging import AREAS, INTERRUPTED, RULES, judge, server_of
 from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Level, Unknown, host_of_place
 from pewter.judge.results import (
     area_counts,
@@ -140,6 +141,30 @@ def test_judged_gap_carries_why_mend_and_the_lines_for_its_server():
     assert f"server_name {HOST};" in judged.configuration
     assert judged.check == f"curl -sI http://{HOST}/ | head -1"
     assert "{" not in judged.mend + judged.check
+
+
+def test_an_interruption_leaves_what_was_not_judged_unknown(monkeypatch):
+    """Ctrl-C while it is judged: the review is there, and says so."""
+    at = len(RULES) // 2
+    pressed = pressing_ctrl_c(RULES[at])
+    monkeypatch.setattr(
+        "pewter.judge.review.judge", lambda case, failed: judge(case, (*RULES[:at], pressed, *RULES[at + 1 :]), failed)
+    )
+    review = make_review(case(journey(HTTP)))
+    assert review.evidence.interrupted
+    unknown = [
+        each for each in review.outcomes if isinstance(each.outcome, Unknown) and each.outcome.reason == INTERRUPTED
+    ]
+    assert {each.rule for each in unknown} == {rule.name for rule in RULES[at:]}
+    assert any(each.rule == "redirect/missing" for each in review.outcomes)
+
+
+def pressing_ctrl_c(rule):
+    def pressed(case):
+        raise KeyboardInterrupt
+        yield
+
+    return dataclasses.replace(rule, check=pressed)
 
 
 @pytest.mark.parametrize(

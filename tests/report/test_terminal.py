@@ -1,13 +1,16 @@
 """The report on a terminal: order, widths, shapes, and nothing hostile in it."""
 
+import msgspec
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from pewter.escape import escaped
+from pewter.escape import escaped, json_escaped
 from pewter.evidence import Fault, NoConnection, NotContacted, Reference, StopCause, Use
 from pewter.judge.expectations import AcceptedGap, Wishes
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
-from pewter.report.sheet import ASCII, UNICODE
+from pewter.report.sheet import ASCII, UNICODE, wrap
 from pewter.report.terminal import render_terminal
 from support.cases import case, endpoint, handshake, hop, journey, name, page, stopped, stored, unseen
 from support.certificates import HOST, NOW, intermediate, key, leaf
@@ -103,10 +106,63 @@ def test_ascii_shapes():
         ("left\u202eright\u2066\u200b", "left\\u202eright\\u2066\\u200b"),
         ("plain caf\xe9 \u6f22", "plain caf\xe9 \u6f22"),
         ("two\nlines\r", "two\\x0alines\\x0d"),
+        ("a\u2028b\u2029c\x85", "a\\u2028b\\u2029c\\x85"),
+        ("soft\xadhyphen \xa0\u2003", "soft\\xadhyphen \\xa0\\u2003"),
+        ("\U000e0041tag \ufe0fselector \U000e0101", "\\U000e0041tag \\ufe0fselector \\U000e0101"),
+        ("\u3164\u115f\uffa0\u2800\u034f", "\\u3164\\u115f\\uffa0\\u2800\\u034f"),
+        ("\ud800\ue000\uffff", "\\ud800\\ue000\\uffff"),
+        ("e\u0301 a" + "\u0301" * 4, "e\u0301 a\u0301\u0301\\u0301\\u0301"),
     ],
 )
 def test_hostile_text_is_written_out(octets, shown):
     assert escaped(octets) == shown
+
+
+@given(st.recursive(st.text(), lambda inner: st.lists(inner) | st.dictionaries(st.text(), inner), max_leaves=6))
+def test_json_keeps_its_meaning_and_shows_itself(content):
+    octets = msgspec.json.encode(content)
+    shown = json_escaped(octets)
+    assert msgspec.json.decode(shown) == content
+    assert shown.decode("utf-8").isprintable()
+
+
+@given(st.text())
+def test_whatever_is_escaped_shows_itself_and_stays(text):
+    shown = escaped(text)
+    assert shown.isprintable()
+    assert escaped(shown) == shown
+
+
+@pytest.mark.parametrize(
+    ("text", "room", "lines"),
+    [
+        ("one two three", 9, ["one two", "three"]),
+        ("", 9, [""]),
+        ("a" * 12 + " b", 5, ["aaaaa", "aaaaa", "aa b"]),
+        ("\uff37\uff37\uff37 x", 5, ["\uff37\uff37", "\uff37 x"]),
+    ],
+)
+def test_lines_are_wrapped_by_columns_and_long_words_broken(text, room, lines):
+    assert wrap(text, room) == lines
+
+
+def test_nobody_else_begins_a_line():
+    """A line end in a name, an address, an issuer or a reason stays within its line."""
+    evil = "x\nFAKE\r\n\u2028FAKE"
+    hostile = issue_server([HOST], intermediate(), NOW - DAY, NOW + DAY, key=key("leaf"), common_name="x\nFAKE")
+    accepted = AcceptedGap("redirect/missing", HOST, evil, NOW.date())
+    shown = page(HTTPS, references=(Reference(f"http://x.example/{evil}", Use.SCRIPT, evil),), debug_signs=(evil,))
+    text = rendered(
+        journey(hop(HTTP, 200, ("Server", evil))), journey(hop(HTTPS, 200, ("Set-Cookie", evil), issued=hostile, page=shown.sha256)),
+        pages=(shown,), endpoints=[endpoint(handshake(hostile, intermediate()))], certificates=stored(hostile), wishes=Wishes(accept=(accepted,)),
+        not_contacted=(NotContacted(evil, evil),),
+    )  # fmt: skip
+    assert "FAKE" in text
+    assert not [line for line in text.splitlines() if line.strip().startswith("FAKE")]
+
+
+def test_ten_thousand_checks_of_one_area_fit():
+    assert " of 10005 " in rendered(*(journey(f"{HTTP}{n}") for n in range(2001)))
 
 
 def test_nothing_that_a_server_sends_reaches_the_terminal_unescaped():

@@ -1,9 +1,7 @@
 """Certificates made for a test, the fault stated in the call."""
 
-import base64
 import datetime
 import functools
-import textwrap
 from dataclasses import dataclass
 
 from cryptography import x509
@@ -13,6 +11,7 @@ from cryptography.hazmat.primitives.asymmetric import ec
 from pewter.lab.authority import DAY, Issued, PrivateKey, issue_ca, issue_server, make_key
 from pewter.pki import Certificate, Store, der, read_certificate
 from pewter.pki.der import DerReader
+from pewter.pki.pem import write_pem
 
 NOW = datetime.datetime(2026, 11, 23, 12, 0, tzinfo=datetime.UTC)
 LONG_AGO, FAR_OFF = NOW - 1000 * DAY, NOW + 1000 * DAY
@@ -61,8 +60,7 @@ class Remade:
 
     @property
     def pem(self) -> bytes:
-        lines = textwrap.wrap(base64.b64encode(self.der).decode(), 64)
-        return "\n".join(["-----BEGIN CERTIFICATE-----", *lines, "-----END CERTIFICATE-----", ""]).encode()
+        return write_pem(self.der)
 
     @property
     def key_pem(self) -> bytes:

@@ -10,9 +10,9 @@ from pathlib import Path
 
 import msgspec
 
-from pewter.errors import FileError, UsageError
-from pewter.escape import escaped
-from pewter.evidence import Endpoint, Evidence, Handshake
+from pewter.errors import OWN_FAULT, FileError, UsageError, own_fault_words
+from pewter.escape import escaped, json_escaped
+from pewter.evidence import Endpoint, Evidence, Fault, Handshake
 from pewter.gather.look import LookOptions, look
 from pewter.gather.routes import Routes, read_address_and_port, read_route
 from pewter.judge.bundle import BUNDLE_RULES, Bundle, BundleCase, LiveChain, mended_chain
@@ -29,7 +29,7 @@ from pewter.web.urls import InvalidUrl, read_host
 from .files import check_writable, read_bounded, write_whole
 from .output import output_marks, output_width, print_octets, print_text
 from .progress import show_progress
-from .review import read_as_of, read_level, read_target, read_trust_file
+from .review import INTERRUPTED, read_as_of, read_level, read_target, read_trust_file
 from .root_stores import own_stores
 from .saying import say
 
@@ -80,7 +80,7 @@ def run_bundle(command: BundleCommand) -> int:
     if command.write is not None:
         check_writable(command.write)
     ask = _Passphrase(command.passphrase_file)
-    files = tuple(read_file(str(path), read_bounded(path, MAX_FILE), ask) for path in command.files)
+    files = tuple(read_file(escaped(str(path)), read_bounded(path, MAX_FILE), ask) for path in command.files)
     names = tuple(map(_read_name, command.names))
     given = tuple(each for file in command.trust_only or command.trust for each in read_trust_file(file))
     stores = () if command.trust_only else own_stores()
@@ -88,17 +88,23 @@ def run_bundle(command: BundleCommand) -> int:
     if command.live is not None or command.fetch:
         bundle = _gathered(bundle, command, stores, given)
     case = BundleCase(bundle, at, stores, given, given_only=bool(command.trust_only))
-    outcomes = judge(case, BUNDLE_RULES)
+    failures: list[Fault | KeyboardInterrupt] = []
+    outcomes = judge(case, BUNDLE_RULES, failures.append)
     chain = mended_chain(case)
     next_lines = _write(command, command.write, chain) if command.write is not None else _advice(case, chain)
     if command.json:
         sent = tuple(each.sha256 for each in bundle.sent)
         result = BundleReview(FORMAT, tuple(escaped(str(file)) for file in command.files), at, sent, outcomes)
-        print_octets(msgspec.json.format(msgspec.json.encode(result), indent=1) + b"\n")
+        print_octets(json_escaped(msgspec.json.format(msgspec.json.encode(result), indent=1)) + b"\n")
         for line in next_lines if command.write is not None else ():
             say(line)
     else:
         print_text(render_bundle(case, outcomes, next_lines, output_width(), output_marks()))
+    for failure in failures:
+        if isinstance(failure, KeyboardInterrupt):
+            return INTERRUPTED
+        say(own_fault_words(f"{failure.what}: {failure.detail}"))
+        return OWN_FAULT
     unwritten = command.write is not None and isinstance(chain, str)
     return 1 if unwritten or reaches(outcomes, fail_on) else 0
 

@@ -4,6 +4,7 @@ Only what the help needs is imported here; a command imports its own work when i
 """
 
 import contextlib
+import errno
 import os
 import signal
 import sys
@@ -253,7 +254,16 @@ def run() -> None:
         status = 0
     except Exception as exc:
         status = _wrong_usage(exc)
-        if status is None:
+        if (
+            status is None
+            and isinstance(exc, OSError)
+            and exc.errno in {errno.ENOSPC, errno.EBADF, errno.EIO, errno.EFBIG}
+        ):
+            # The help and the version are printed by Typer; files have errors of their own.
+            forget_output()
+            say(f"Standard output cannot be written: {exc.strerror}.")
+            status = OutputError.exit_status
+        elif status is None:
             # Python's own exit status of a traceback is 1, which here means that gaps were found.
             say(own_fault_words(f"{type(exc).__name__}: {exc}"[:300]))
             status = OWN_FAULT

@@ -7,6 +7,7 @@ The rules of the area ``bundle`` look at the files.
 
 import datetime
 import functools
+import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -122,6 +123,14 @@ def is_server(certificate: Certificate) -> bool:
     return not certificate.extensions.is_ca or bool(certificate.extensions.dns_names)
 
 
+NAMELESS = "nameless.invalid"
+"""Stands for the host of a certificate that names none (RFC 6761 section 6.4)."""
+
+_HOST_NAME = re.compile(
+    r"(?=[^\s]{1,253}\Z)(?:[a-z0-9_](?:[a-z0-9_-]{0,61}[a-z0-9_])?\.){0,126}[a-z0-9_](?:[a-z0-9_-]{0,61}[a-z0-9_])?"
+)
+
+
 class BundleCase(Case):
     """A case made of files."""
 
@@ -185,8 +194,10 @@ def _endpoints(bundle: Bundle) -> Iterator[Endpoint]:
 
 
 def _own_name(leaf: Certificate) -> str:
-    names = leaf.extensions.dns_names
-    return next((name for name in names if not name.startswith("*.")), leaf.title)
+    """The first name that a host can have; what else stands there is told by the rules on names."""
+    names = (*leaf.extensions.dns_names, leaf.title)
+    plain = (name.removeprefix("*.").rstrip(".").lower() for name in names)
+    return next((name for name in plain if _HOST_NAME.fullmatch(name)), NAMELESS)
 
 
 def mended_chain(case: BundleCase) -> tuple[Certificate, ...] | str:

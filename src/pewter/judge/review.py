@@ -7,6 +7,7 @@ import msgspec
 
 from pewter import __version__
 from pewter.errors import FileError
+from pewter.escape import json_escaped
 from pewter.evidence import Evidence, Fault
 from pewter.pki import Store
 
@@ -84,8 +85,8 @@ def case_of(review: Review, stores: Sequence[Store]) -> Case:
 
 
 def write_review(review: Review) -> bytes:
-    """JSON in UTF-8, indented, with a line end after it."""
-    return msgspec.json.format(msgspec.json.encode(review), indent=1) + b"\n"
+    """JSON in UTF-8, indented, with a line end after it; it may be shown on a terminal as it is."""
+    return json_escaped(msgspec.json.format(msgspec.json.encode(review), indent=1)) + b"\n"
 
 
 def read_review(octets: bytes, title: str) -> Review:

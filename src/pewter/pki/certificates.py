@@ -20,7 +20,6 @@ from .distinguished_names import DistinguishedName, read_distinguished_name
 from .extensions import ExtensionFacts, RawExtension, read_extension_facts, read_raw_extensions
 from .keys import KeyFacts, read_key_facts
 
-
 MAX_CERTIFICATE = 1 << 18
 """Octets of one certificate; browsers refuse chains of 100 KB."""
 

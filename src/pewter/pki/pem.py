@@ -3,7 +3,6 @@
 import base64
 import binascii
 import re
-import textwrap
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
@@ -36,7 +35,8 @@ def read_certificate_blocks(octets: bytes) -> tuple[bytes, ...]:
 
 def write_pem(octets: bytes) -> bytes:
     """One certificate as PEM (RFC 7468 section 5.1), with a line end after it."""
-    lines = textwrap.wrap(base64.b64encode(octets).decode("ascii"), 64)
+    text = base64.b64encode(octets).decode("ascii")
+    lines = (text[start : start + 64] for start in range(0, len(text), 64))
     return "\n".join(("-----BEGIN CERTIFICATE-----", *lines, "-----END CERTIFICATE-----", "")).encode("ascii")
 
 

@@ -58,7 +58,7 @@ class Url:
         return self.origin + self.target
 
 
-@functools.lru_cache(maxsize=4096)  # rules read the same few hundred URLs thousands of times
+@functools.lru_cache(maxsize=1 << 14)  # rules read the same few hundred URLs thousands of times
 def read_url(text: str) -> Url:
     """Read an absolute http or https URL as a browser's address bar would; InvalidUrl says what is wrong."""
     return _url_of(text, None)
@@ -108,8 +108,8 @@ def _url_of(text: str, base: str | None) -> Url:
 
 
 def _encodable(text: str) -> str:
-    """Lone surrogates, which JSON may bring, as browsers have them."""
-    return text.encode("utf-8", "replace").decode("utf-8") if not text.isascii() else text
+    """Lone surrogates, which JSON and file names may bring, as browsers have them: U+FFFD, never a question mark."""
+    return text if text.isascii() else text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
 
 
 def _taken_apart(found: ada_url.URL) -> Url:
