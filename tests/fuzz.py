@@ -5,34 +5,45 @@ error type; anything else ends the run with the input that did it.
 """
 
 import datetime
+import os
 import sys
 import time
 from pathlib import Path
 
 import atheris
+import dns.exception
+import dns.message
+import dns.resolver
 
 with atheris.instrument_imports(include=["pewter"]):
-    from pewter.evidence import Offer
+    from pewter.cli.site_file import site_file_of
+    from pewter.errors import FileError
+    from pewter.escape import escaped
+    from pewter.evidence import Name, Offer
+    from pewter.gather.names import lookup_of
     from pewter.octets import DecodeError
     from pewter.pki import read_certificate
     from pewter.pki.crls import read_crl
+    from pewter.pki.derivation import why_too_costly
     from pewter.pki.files import read_file
     from pewter.pki.forms import form_faults
     from pewter.pki.keys import read_key_facts
     from pewter.pki.ocsp import read_ocsp_response
     from pewter.pki.timestamps import read_timestamps
+    from pewter.report.sheet import wrap
     from pewter.tls import Conversation
     from pewter.tls.hellos import read_client_hello, read_offered_versions, read_server_hello, read_server_name
     from pewter.tls.messages import read_certificate as read_certificate_message
     from pewter.tls.messages import read_certificate_1_3, read_certificate_verify, read_server_key_exchange
     from pewter.tls.ssl2 import Ssl2Trial, read_ssl2_server_hello
     from pewter.tls.trial import Trial
-    from pewter.web.cookies import read_set_cookie
+    from pewter.web.cookies import mask_set_cookie, read_set_cookie
     from pewter.web.har import HarError, read_har
     from pewter.web.heads import find_head, read_head
     from pewter.web.hsts import read_sts
     from pewter.web.pages import read_page, read_sitemap, read_style_sheet
     from pewter.web.refresh import read_refresh
+    from pewter.web.secrets import without_secrets_in
     from pewter.web.urls import InvalidUrl, read_location, read_url, resolve
 
 RANDOM = bytes(range(64))
@@ -68,6 +79,7 @@ def stream(client, octets: bytes) -> None:
 
 
 BASE = read_url("https://www.x.example/a/b?c")
+SITE_FILE = Path("pewter.toml")
 AT = datetime.datetime(2026, 11, 23, tzinfo=datetime.UTC)
 
 
@@ -95,8 +107,29 @@ def location(octets: bytes) -> None:
     assert read_url(str(url)) == url
 
 
+def name_answer(octets: bytes) -> None:
+    message = dns.message.from_wire(octets)
+    if message.question and isinstance(message, dns.message.QueryMessage):
+        question = message.question[0]
+        answer = dns.resolver.Answer(question.name, question.rdtype, question.rdclass, message)
+        if question.rdtype.name in {"A", "AAAA"}:
+            Name("x.example", True, (lookup_of(question.rdtype.name, answer),)).addresses  # noqa: B018
+
+
+def derivation(octets: bytes) -> None:
+    assert isinstance(why_too_costly(octets), str)
+
+
+def printed(octets: bytes) -> None:
+    shown = octets.decode("utf-8", "surrogateescape")
+    assert escaped(shown).isprintable()
+    assert all(map(str.isprintable, wrap(escaped(shown), 20)))
+    assert "s3cr3t" not in without_secrets_in(shown.replace("s3cr3t", "") + "?a=s3cr3t")
+
+
 def fields(octets: bytes) -> None:
     read_set_cookie(text(octets), BASE, AT)
+    assert len(mask_set_cookie(text(octets))) <= len(octets)
     read_sts(text(octets))
     read_refresh(text(octets))
 
@@ -129,7 +162,47 @@ PARSERS = (
     location,
     fields,
     lambda octets: read_har(octets, AT),
+    name_answer,
+    lambda octets: site_file_of(SITE_FILE, octets),
+    derivation,
+    printed,
 )
+NAMES = [
+    "certificate",
+    "ocsp",
+    "crl",
+    "timestamps",
+    "keys",
+    "files",
+    "client-hello",
+    "server-hello",
+    "certificates",
+    "certificates-1.3",
+    "verify",
+    "exchange-ec",
+    "exchange",
+    "ssl2",
+    "conversation-1.3",
+    "conversation-1.2",
+    "conversation-1.0",
+    "trial",
+    "trial-ssl3",
+    "trial-ssl2",
+    "page",
+    "style-sheet",
+    "sitemap",
+    "head",
+    "url",
+    "fields",
+    "har",
+    "dns",
+    "site-file",
+    "derivation",
+    "printed",
+]
+"""PEWTER_FUZZ=NAME fuzzes one parser alone."""
+
+ONLY = os.environ.get("PEWTER_FUZZ")
 COUNTS = {"inputs": 0, "refused": 0}
 BEGUN = time.monotonic()
 
@@ -144,8 +217,8 @@ def try_one(data: bytes) -> None:
             flush=True,
         )
     try:
-        PARSERS[data[0] % len(PARSERS)](data[1:])
-    except (DecodeError, InvalidUrl, HarError):
+        PARSERS[NAMES.index(ONLY) if ONLY else data[0] % len(PARSERS)](data[1:])
+    except (DecodeError, InvalidUrl, HarError, FileError, dns.exception.DNSException):
         COUNTS["refused"] += 1
 
 
@@ -171,6 +244,12 @@ def seeds(folder: Path) -> None:
             b"http:\\\\[::1]:99999/\t%zz/..//",
             b"__Host-a=b; Max-Age=-1; Expires=Wed, 21 Oct 2026 07:28:00 GMT; Domain=.x.example; SameSite=None; Path=/",
             b'{"log": {"entries": [{"request": {"url": "http://a/"}, "response": {"status": 200, "headers": []}}]}}',
+            dns.message.make_response(dns.message.make_query("x.example", "A")).to_wire(),
+            b'[site]\nnames = ["x.example"]\n[expect]\nhsts_minimum_age = "5 days"\n[[accept]]\ngap = "hsts/absent"\n',
+            bytes.fromhex(
+                "302f06092a864886f70d01050d3022301806092a864886f70d01050c300b0408000000000000000002010a3006060160040100"
+            ),
+            "\u202e?a=b#c;d=e".encode(),
         ),
         start=20,
     ):

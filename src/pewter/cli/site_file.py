@@ -67,7 +67,11 @@ class SiteFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def read_site_file(path: Path) -> SiteFile:
     """Read and check a site file; FileError names the file, the key and what is allowed."""
-    octets = read_bounded(path, MAX_SITE_FILE, "site file")
+    return site_file_of(path, read_bounded(path, MAX_SITE_FILE, "site file"))
+
+
+def site_file_of(path: Path, octets: bytes) -> SiteFile:
+    """The site file that these octets are."""
     try:
         text = octets.decode("utf-8")
         for number, line in enumerate(text.split("\n"), start=1):

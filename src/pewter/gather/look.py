@@ -12,6 +12,7 @@ name of the site gets one hello, so that the judge can tell what a browser makes
 """
 
 import asyncio
+import concurrent.futures
 import contextlib
 import datetime
 import functools
@@ -82,6 +83,9 @@ _HOST_NAME = re.compile(r"(?=.{1,253}\Z)(?:[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?\
 
 MAX_MOVES = 20
 """Addresses to which pages move their visitors that are followed."""
+
+WORKERS = 4
+"""Threads that read what may take longer than the loop may stand still."""
 
 MAX_ADDRESSES = 12
 """Of one name that are contacted."""
@@ -163,7 +167,13 @@ async def look(options: LookOptions, progress: Progress) -> Evidence:
 
     What the deadline or an interruption leaves open is Unseen in the evidence.
     """
-    return await _Look(options, progress).run()
+    workers = concurrent.futures.ThreadPoolExecutor(WORKERS, "pewter")
+    asyncio.get_running_loop().set_default_executor(workers)
+    try:
+        return await _Look(options, progress).run()
+    finally:
+        # What still waits to be read is read no more: the deadline ends the look.
+        workers.shutdown(wait=False, cancel_futures=True)
 
 
 class _Look:

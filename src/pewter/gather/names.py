@@ -50,11 +50,15 @@ class NameService:
             return Lookup(record_type, Unseen(f"the name service failed: {_why(exc)}"))
         except (dns.exception.DNSException, OSError, ValueError) as exc:
             return Lookup(record_type, Unseen(f"the name service could not be asked: {exc}"))
-        chain = answer.chaining_result
-        aliases = tuple(str(rdata.target).rstrip(".").lower() for rrset in chain.cnames for rdata in rrset)
-        # Name servers rotate the order from one answer to the next: it says nothing.
-        addresses = tuple(sorted(str(rdata) for rdata in answer.rrset or ()))
-        return Lookup(record_type, Seen(Answer("NOERROR", aliases, addresses)))
+        return lookup_of(record_type, answer)
+
+
+def lookup_of(record_type: str, answer: dns.resolver.Answer) -> Lookup:
+    """What an answer of the name service says of one name."""
+    aliases = tuple(str(rdata.target).rstrip(".").lower() for rrset in answer.chaining_result.cnames for rdata in rrset)
+    # Name servers rotate the order from one answer to the next: it says nothing.
+    addresses = tuple(sorted(str(rdata) for rdata in answer.rrset or ()))
+    return Lookup(record_type, Seen(Answer("NOERROR", aliases, addresses)))
 
 
 def _why(exc: dns.resolver.NoNameservers) -> str:
