@@ -26,6 +26,7 @@ from pewter.tls.hellos import ServerHello, build_message, build_server_hello, re
 from pewter.tls.messages import build_certificate
 from pewter.tls.records import MessageReader, RecordReader, build_record
 from support.certificates import FAR_OFF, HOST, LONG_AGO, extension, intermediate, key, leaf, remade, root
+from support.derivations import encrypted_by_pbkdf2, encrypted_by_scrypt, pkcs_12_of_rounds
 from support.looks import CHAIN, PEER
 from support.status import ocsp_response, signed_list
 
@@ -646,9 +647,9 @@ def files() -> Iterator[Attack]:
         lambda stage: [*stage.site(shows()), "--har", stage.file("x.har", cookies)],
         seconds=60,
     )
-    rounds = _encrypted(2_000_000_000)
+    rounds = encrypted_by_pbkdf2(2_000_000_000)
     for title, octets in {
-        "pkcs-8-rounds": rounds, "pkcs-8-scrypt": _scrypt(1 << 26), "pkcs-12-rounds": _pkcs_12(2_000_000_000), "random": os.urandom(MIB), "deep-der": b"\x30\x84\x00\x00\xff\xf0" * 20_000,
+        "pkcs-8-rounds": rounds, "pkcs-8-scrypt": encrypted_by_scrypt(1 << 26), "pkcs-12-rounds": pkcs_12_of_rounds(2_000_000_000), "random": os.urandom(MIB), "deep-der": b"\x30\x84\x00\x00\xff\xf0" * 20_000,
         "begin-lines": b"-----BEGIN CERTIFICATE-----\n" * 40_000, "end-lines": b"-----END CERTIFICATE-----\n" * 40_000, "blocks": leaf().pem * 3000, "colons": b"-----BEGIN CERTIFICATE-----\n" + b"a:\n" * 400_000 + b"-----END CERTIFICATE-----\n",
         "names-500000": _many_names(), "utf-16": b"\xff\xfe" + b"-\0" * MIB, "java": b"\xfe\xed\xfe\xed" + bytes(MIB), "pkcs-7": b"\x30\x82\x01\x00\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x02" + bytes(300),
         "dashes": b"-" * MIB, "text": b"BEGIN " * 200_000, "base64": b"MII" * 400_000, "17-mb": bytes(17 * MIB),
@@ -712,47 +713,6 @@ def _fifo(stage: Stage) -> str:
 def _many_names() -> bytes:
     sequence = der.build(der.SEQUENCE, b"".join(der.build(0x82, b"%d.x" % n) for n in range(500_000)))
     return remade(odd(), intermediate(), extension("2.5.29.17", sequence), without=("2.5.29.17",)).pem
-
-
-def _oid(text: str) -> bytes:
-    return der.build(der.OBJECT_IDENTIFIER, bytes.fromhex(text))
-
-
-def _encrypted(rounds: int) -> bytes:
-    parameters = der.build(der.SEQUENCE, der.build(der.OCTET_STRING, bytes(8)) + der.build_integer(rounds))
-    return _pbes_2(der.build(der.SEQUENCE, _oid("2a864886f70d01050c") + parameters))
-
-
-def _scrypt(cost: int) -> bytes:
-    numbers = b"".join(map(der.build_integer, (cost, 8, 1)))
-    return _pbes_2(
-        der.build(
-            der.SEQUENCE,
-            _oid("2b06010401da47040b") + der.build(der.SEQUENCE, der.build(der.OCTET_STRING, bytes(8)) + numbers),
-        )
-    )
-
-
-def _pbes_2(derivation: bytes) -> bytes:
-    cipher = der.build(der.SEQUENCE, _oid("60864801650304012a") + der.build(der.OCTET_STRING, bytes(16)))
-    algorithm = der.build(der.SEQUENCE, _oid("2a864886f70d01050d") + der.build(der.SEQUENCE, derivation + cipher))
-    return der.build(der.SEQUENCE, algorithm + der.build(der.OCTET_STRING, bytes(160)))
-
-
-def _pkcs_12(rounds: int) -> bytes:
-    data = der.build(
-        der.SEQUENCE,
-        _oid("2a864886f70d010701") + der.build(0xA0, der.build(der.OCTET_STRING, der.build(der.SEQUENCE, b""))),
-    )
-    digest = der.build(
-        der.SEQUENCE, der.build(der.SEQUENCE, _oid("608648016503040201")) + der.build(der.OCTET_STRING, bytes(32))
-    )
-    return der.build(
-        der.SEQUENCE,
-        der.build_integer(3)
-        + data
-        + der.build(der.SEQUENCE, digest + der.build(der.OCTET_STRING, bytes(8)) + der.build_integer(rounds)),
-    )
 
 
 # 5. It must not lose

@@ -29,10 +29,15 @@ def why_too_costly(octets: bytes) -> str:
     for count, memory in _derivations(octets):
         rounds += count
         if memory > MAX_MEMORY:
-            return f"its key derivation asks for {memory >> 20:,} MiB of memory; {MAX_MEMORY >> 20} MiB are given"
+            return f"its key derivation asks for {_shown(memory >> 20)} MiB of memory; {MAX_MEMORY >> 20} MiB are given"
         if rounds > MAX_ROUNDS:
-            return f"its key derivation asks for {rounds:,} rounds; {MAX_ROUNDS:,} are given"
+            return f"its key derivation asks for {_shown(rounds)} rounds; {MAX_ROUNDS:,} are given"
     return ""
+
+
+def _shown(number: int) -> str:
+    most = 10**12
+    return f"{number:,}" if number <= most else f"more than {most:,}"
 
 
 def _derivations(octets: bytes) -> Iterator[tuple[int, int]]:
