@@ -7,6 +7,7 @@ import zlib
 
 import pytest
 
+from attack.peers import TLS
 from pewter.evidence import Landed, StopCause, Stopped
 from pewter.gather.exchanges import MAX_PAGE
 from support.looks import PEER, at_ports, route_options, take
@@ -124,6 +125,27 @@ def test_no_answer_holds_up_the_others():
         longest = max(longest, *stalls)
     print(f"longest stall of the event loop under hostile answers: {longest * 1000:.0f} ms of work")
     assert longest < 0.05
+
+
+@pytest.mark.usefixtures("own_objects_only")
+def test_no_handshake_holds_up_the_others():
+    """The same for what comes in TLS; a search of every suite is 0.1 s of our own work at the worst."""
+    longest = 0.0
+    for title in (
+        "mirror",
+        "warnings",
+        "empty-records",
+        "one-octet-records",
+        "chain-of-rubbish",
+        "chain-of-many",
+        "deep-der",
+    ):
+        stalls: list[float] = []
+        with peer(TLS[title], 10_000) as port:
+            take(routes=at_ports(port), step=10, stalls=stalls, protocol=True)
+        longest = max(longest, *stalls)
+    print(f"longest stall of the event loop under hostile handshakes: {longest * 1000:.0f} ms of work")
+    assert longest < 0.2
 
 
 def test_memory_stays_bounded(tmp_path):

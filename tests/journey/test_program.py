@@ -76,7 +76,7 @@ def test_review_typed_in_the_folder_of_a_demo_that_stays(tmp_path):
         assert run.returncode == 1
         review = json.loads(run.stdout)
         assert review["format"] == "pewter-review/1"
-        assert run.stderr == "pewter: using pewter.toml\n"
+        assert run.stderr.startswith("pewter: using pewter.toml\n")  # behind it, progress where the machine is slow
 
         clean = pewter("review", "status.marram-ferries.example", folder=folder)
         assert clean.returncode == 0, clean.stdout

@@ -40,7 +40,7 @@ def pewter_running(*arguments: object, folder: Path, until: str) -> Iterator[sub
         yield process
     finally:
         process.terminate()
-        process.wait(10)
+        process.wait(60)
         process.stdout.close()
 
 

@@ -14,7 +14,7 @@ from pewter.lab.world import Scenario, World, WorldThread
 
 from .files import write_whole
 from .output import print_text
-from .review import ReviewCommand, run_review
+from .review import INTERRUPTED, ReviewCommand, run_review
 from .saying import say
 from .site_file import NAME
 
@@ -26,7 +26,7 @@ FILES = "files"
 def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
     """Start the world, review it as a user would, and write what belongs to it into ``folder``.
 
-    0 whatever the review found: the example ran.
+    0 whatever the review found: the example ran.  Interrupted in it, the site does not stay.
     """
     try:
         stage = Stage(stage_name)
@@ -38,7 +38,9 @@ def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
     with WorldThread(World(scenario, keep_ports=stay)) as world:
         _write_site_file(folder, scenario, world, now)
         say(f"Marram Ferries, a made-up ferry operator, is up ({stage.value})")
-        run_review(ReviewCommand(write=(folder / f"review-{stage.value}.json",)), folder)
+        status = run_review(ReviewCommand(write=(folder / f"review-{stage.value}.json",)), folder)
+        if status == INTERRUPTED:
+            return INTERRUPTED
         if stay:
             _stay(folder)
         else:

@@ -16,6 +16,9 @@ from .routes import Destination
 MAX_OCTETS = 1 << 19
 """Of one answer: a certificate message of the greatest length we read, twice over."""
 
+MAX_AT_ONCE = 1 << 13
+"""Octets that are taken apart in one turn of the event loop."""
+
 _NO_WAY_FROM_HERE = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT, errno.ENETDOWN}
 """The fault of the reviewer's machine, mostly that it has no IPv6: nothing may be concluded about the site."""
 
@@ -82,7 +85,8 @@ async def _converse(conversation: Client, reader: asyncio.StreamReader, writer: 
     writer.write(conversation.start())
     received = 0
     while conversation.answer is None:
-        octets = await reader.read(1 << 16)
+        octets = await reader.read(MAX_AT_ONCE)
+        await asyncio.sleep(0)  # what is there already is read without a pause: others have their turn
         received += len(octets)
         if not octets:
             conversation.peer_ended("closed", "the server closed the connection")

@@ -51,7 +51,7 @@ from pewter.evidence import (
     Unseen,
     is_ip_address,
 )
-from pewter.pki import MUST_STAPLE, Certificate, Store, build_paths, read_certificate
+from pewter.pki import MUST_STAPLE, Certificate, MalformedCertificate, Store, build_paths, read_certificate
 from pewter.tls import Version, fingerprint, version_name
 from pewter.tls.codepoints import AlertDescription
 from pewter.tls.offers import MODERN, OPTIONAL_EXTENSIONS
@@ -61,7 +61,7 @@ from pewter.web.sites import are_siblings, paths_for, sibling_of
 from pewter.web.suffixes import is_apex
 from pewter.web.urls import Url, read_url, why_unresolvable
 
-from .exchanges import Answered, fetch_once
+from .exchanges import Answered, fetch_once, off_the_loop
 from .guard import Guard, why_not_public
 from .hellos import send_hello
 from .issuers import IssuerFetcher
@@ -211,6 +211,7 @@ class _Look:
 
     async def run(self) -> Evidence:
         begun, clock = datetime.datetime.now(datetime.UTC), time.monotonic()
+        await asyncio.to_thread(is_apex, self._options.targets[0][0])  # reads the list of public suffixes, once
         for name, _ in self._options.targets:
             self._names[name] = Name(name)
         try:
@@ -565,7 +566,8 @@ class _Look:
 
     async def _look_into_chain(self, chain: Sequence[str]) -> None:
         """Ask for issuers that were not sent, as some browsers do; then look up its names and its revocation."""
-        read = (read_certificate(self._certificates[sha256]) for sha256 in chain)
+        octets = [self._certificates[sha256] for sha256 in dict.fromkeys(chain)]
+        read = await off_the_loop(sum(map(len, octets)) + 256 * len(octets), _read_all, octets)
         sent = [each for each in read if isinstance(each, Certificate)]
         await self._fetch_issuers(sent)
         if self._options.certificates_only:
@@ -692,6 +694,10 @@ class _Look:
             minds=endpoint.minds,
             tries=tuple(endpoint.tries),
         )
+
+
+def _read_all(chain: Sequence[bytes]) -> list[Certificate | MalformedCertificate]:
+    return [read_certificate(each) for each in chain]
 
 
 def _some_of_both_families(addresses: Sequence[str]) -> list[str]:

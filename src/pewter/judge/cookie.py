@@ -4,6 +4,7 @@ A cookie that looks like a session or login is judged one level higher than othe
 ``breaks``, which is kept for what stops a visitor.
 """
 
+import datetime
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -209,7 +210,8 @@ def long_lived(case: Case) -> Iterator[RuleOutcome]:
         longest = case.expect.session_cookie_life
         if cookie.life is not None and cookie.life > longest:
             expected = f"at most {write_duration(longest)}"
-            days = f"{each.attributes}: {cookie.life.days} days"
+            whole = cookie.life == datetime.timedelta(days=cookie.life.days)
+            days = f"{each.attributes}: {'' if whole else 'more than '}{cookie.life.days} days"
             if cookie.is_capped:
                 days += ", to which browsers cut a longer life"
             yield Gap(each.hop.url, days, expected, cause=each.cause, detail=each.detail)

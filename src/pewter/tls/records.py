@@ -12,6 +12,10 @@ MAX_MESSAGE = 1 << 18
 """Octets of one handshake message; RFC 8446 allows 2^24 - 1, no honest server comes near."""
 
 
+MAX_RECORDS = 1000
+"""Of one exchange, empty ones and warnings among them; a chain of 100 KB takes 200 of the shortest that there are."""
+
+
 @dataclass(frozen=True, slots=True)
 class Record:
     """One record as it came."""
@@ -55,6 +59,7 @@ class RecordReader:
 
     def __init__(self) -> None:
         self._pending = bytearray()
+        self._taken = 0
 
     @property
     def pending(self) -> int:
@@ -80,6 +85,9 @@ class RecordReader:
             raise DecodeError("record", 0, f"no TLS record type and version: {bytes(self._pending[:2]).hex(' ')}")
         if len(self._pending) < 5 + length:
             return None
+        self._taken += 1
+        if self._taken > MAX_RECORDS:
+            raise DecodeError("record", 0, f"more than {MAX_RECORDS} records")
         version = int.from_bytes(self._pending[1:3], "big")
         record = Record(record_type, version, bytes(self._pending[5 : 5 + length]))
         del self._pending[: 5 + length]

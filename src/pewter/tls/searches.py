@@ -9,6 +9,7 @@ there are suites.  For the same reason the rest of a set is split in halves afte
 """
 
 import itertools
+from collections import Counter
 from collections.abc import Callable, Sequence
 
 from .codepoints import Group, Version
@@ -144,15 +145,15 @@ class Picks:
     def guess(self, usual: Callable[[int], tuple[int, ...]] | None = None) -> tuple[int, ...]:
         """The found ones in the best order known: what was shown, else the usual, else what was found first."""
         left = dict.fromkeys(sorted(self.found, key=usual) if usual is not None else self.found)
-        before = {each: sum(self.puts_first(other, each) for other in left if other != each) for each in left}
+        behind = {one: (others & left.keys()) - {one} for one, others in self._behind.items()}
+        before = Counter(itertools.chain.from_iterable(behind.values()))
         order = []
         while left:
             # Where none is free, a circle shows a server without one order.
             chosen = next((each for each in left if not before[each]), next(iter(left)))
             del left[chosen]
             order.append(chosen)
-            for each in left:
-                before[each] -= self.puts_first(chosen, each)
+            before.subtract(behind.get(chosen, ()))
         return tuple(order)
 
     def open_pairs(self, order: Sequence[int]) -> tuple[tuple[int, int], ...]:
