@@ -79,6 +79,8 @@ HERE = read_url("http://x.example/deep/page?q=1")
         ("https://-h.example/", "https://-h.example/"),
         ("https://h:0443/", "https://h/"),
         ("https://a..b/", "https://a..b/"),
+        ("https://a./", "https://a/"),
+        ("https://a../", "https://a../"),
         ("https://a_b.example/", "https://a_b.example/"),
         # octets beyond ASCII go out as they came: UTF-8, and ISO 8859-1
         ("/caf\xc3\xa9", "http://x.example/caf%C3%A9"),

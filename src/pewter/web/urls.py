@@ -114,7 +114,9 @@ def _encodable(text: str) -> str:
 
 def _taken_apart(found: ada_url.URL) -> Url:
     scheme = found.protocol.removesuffix(":")
-    host = found.hostname.removeprefix("[").removesuffix("]").removesuffix(".")
+    host = found.hostname.removeprefix("[").removesuffix("]")
+    if not host.endswith(".."):  # that is an empty label, and stays one
+        host = host.removesuffix(".")
     if not host:
         raise InvalidUrl("it names no host")
     if found.port == "0":
