@@ -6,8 +6,10 @@ import os
 import signal
 import threading
 import time
+import tomllib
 import zlib
 from collections.abc import Iterator
+from pathlib import Path
 
 import dns.flags
 import dns.message
@@ -32,69 +34,34 @@ NOW = datetime.datetime.now(datetime.UTC)
 WRONG = (2,)
 
 
-def filled(unit: bytes, octets: int = MIB, before: bytes = b"") -> bytes:
-    return before + unit * (octets // len(unit))
+DATA = tomllib.loads((Path(__file__).parent / "attacks.toml").read_text(encoding="utf-8"))
 
 
+def octets_of(pieces: list) -> bytes:
+    """The octets that pieces of attacks.toml stand for."""
+    return b"".join(_piece(piece) for piece in pieces)
+
+
+def _piece(piece: str | list) -> bytes:
+    if isinstance(piece, str):
+        return piece.replace("SPOKEN", json.dumps(SPOKEN)[1:-1]).encode("latin-1")
+    unit, count = piece[0].encode("latin-1"), piece[1]
+    return b"".join(unit % turn for turn in range(count)) if b"%d" in unit else unit * count
+
+
+# An attack is a line.
+# fmt: off
 # 1. One answer must not stop the look
-
-PAGES = {
-    "deep": b"<div>", "links": b"<a href=/x>", "formatting": b"<b c=1><p>x", "open-quotes": b"<a b='", "comments": b"<!--", "style": b"<style>/*http:",
-    "url": b"url(", "brackets": b"<p style='http:(((((((((", "references": b"&am", "srcdoc": b"<iframe srcdoc='", "titles": b"<title>",
-    "pictures": b"<picture><img src=http://a/>", "candidates": b"<img srcset='http://a/, ", "script": b"fetch( ", "moves": b"<script>location= ",
-    "signs": b"<b>Warning</b>: ", "traces": b"Exception: at a.b.c(", "refresh": b"<meta http-equiv=refresh content='0 ", "forms": b"<form action=http://a/ method=post>",
-    "bases": b"<base href=/a/>", "templates": b"<template>", "frames": b"<iframe srcdoc='&lt;img src=http://a/&gt;'></iframe>", "nulls": b"\0", "high": b"\xff\xfe",
-    "stylesheets": b"<link rel=stylesheet href=/s.css>", "canonical": b"<link rel=canonical href=http://a/>", "imports": b"<style>@import 'http://a/';", "svg": b"<svg><image href=http://a/ />",
-}  # fmt: skip
-MADE_PAGES = {
-    "long-base": b"<base href='/" + b"a/" * 25_000 + b"'>" + b"".join(b"<img src=%d>" % n for n in range(20_000)),
-    "attributes": b"<a" + b"".join(b" a%d=b" % n for n in range(120_000)) + b">",
-    "images": b"<picture>" + b"<img src=http://x.example/i>" * 100_000,
-    "srcset": b"<img srcset='" + b"http://a/ 1x," * 70_000 + b"'>",
-    "different-links": b"".join(b"<a href=/%d>x</a>" % n for n in range(70_000)),
-    "different-parts": b"".join(b"<script src=http://h%d.example/></script>" % n for n in range(20_000)),
-    "refresh-chain": b"<meta http-equiv=refresh content='0;url=/again?x'>",
-    "picks-a-method": b"<refresh><srcset><style_text><anchor><_take><__init__>",
-    "one-tag": b"<" + b"a" * MIB,
-    "one-url": b"<img src='http://a/" + b"b" * (MIB - 40) + b"'>",
-    "sitemap-like": b"<urlset>" + b"<loc>http://x.example/</loc>" * 30_000,
-}
-CHARSETS = ("punycode", "idna", "base64", "zip", "rot13", "utf-7", "unicode_escape", "raw_unicode_escape", "x" * 5000, "utf-16", "iso-2022-jp", "mbcs")  # fmt: skip
 
 
 def bomb(packer) -> bytes:
     return b"".join(packer.compress(bytes(MIB)) for _ in range(200)) + packer.flush()
 
 
-HEADS = {
-    "cookies": head(*(b"Set-Cookie: c%d=1; Path=/a" % n for n in range(5000))),
-    "cookies-of-attributes": head(*(b"Set-Cookie: c=1" + b"; a" * 3000 for _ in range(20))),
-    "one-field": head(b"X: " + b"a" * 250_000),
-    "endless-field": b"HTTP/1.1 200 OK\r\nX: " + b"a" * 2 * MIB,
-    "fields": head(*(b"X%d: y" % n for n in range(5200))),
-    "locations": head(*(b"Location: /%d" % n for n in range(4000)), status=b"302 Found"),
-    "hsts": head(*(b"Strict-Transport-Security: max-age=%d" % n for n in range(4000))),
-    "hsts-directives": head(b"Strict-Transport-Security: max-age=1;" + b" a=b;" * 40_000),
-    "refresh-field": head(b"Content-Type: text/html", b"Refresh: 0;" + b" " * 200_000),
-    "policy": head(b"Content-Type: text/html", b"Content-Security-Policy: " + b"a;" * 100_000),
-    "server": head(b"Server: " + b"(" * 200_000),
-    "folded": b"HTTP/1.1 200 OK\r\nA: b\r\n" + b" c\r\n" * 60_000 + b"\r\n",
-    "interim": b"HTTP/1.1 103 Early\r\n\r\n" * 5000 + head(),
-    "lines-without-colon": b"HTTP/1.1 200 OK\r\n" + b"nonsense\r\n" * 20_000 + b"\r\n",
-    "huge-length": head(b"Content-Type: text/html", b"Content-Length: " + b"9" * 5000),
-    "huge-chunk": head(b"Content-Type: text/html", b"Transfer-Encoding: chunked", body=b"f" * 5000 + b"\r\n"),
-    "chunk-extensions": head(b"Content-Type: text/html", b"Transfer-Encoding: chunked", body=b"1;" + b"a" * MIB),
-    "huge-max-age": head(b"Set-Cookie: a=1; Max-Age=" + b"9" * 5000, b"Strict-Transport-Security: max-age=" + b"9" * 5000),
-    "odd-date": head(b"Date: " + b"9" * 5000, b"Set-Cookie: a=1; Expires=" + b"9:" * 2000),
-    "status-of-digits": b"HTTP/1.1 " + b"9" * 3000 + b"\r\n\r\n",
-    "no-http": b"\0" * MIB,
-    "gzip-bomb": head(b"Content-Type: text/html", b"Content-Encoding: gzip", body=bomb(zlib.compressobj(9, zlib.DEFLATED, 31))),
-    "deflate-bomb": head(b"Content-Type: text/html", b"Content-Encoding: deflate", body=bomb(zlib.compressobj(9))),
-    "many-encodings": head(b"Content-Type: text/html", b"Content-Encoding: " + b"gzip, " * 20_000),
-    "location-64-kb": head(b"Location: http://x.example/" + b"a" * 200_000, status=b"302 Found"),
-    "location-dots": head(b"Location: /" + b"../" * 60_000, status=b"302 Found"),
-    "location-user": head(b"Location: http://" + b"a@" * 50_000 + b"x/", status=b"302 Found"),
-}  # fmt: skip
+BOMBS = {
+    "gzip": head(b"Content-Type: text/html", b"Content-Encoding: gzip", body=bomb(zlib.compressobj(9, zlib.DEFLATED, 31))),
+    "deflate": head(b"Content-Type: text/html", b"Content-Encoding: deflate", body=bomb(zlib.compressobj(9))),
+}
 
 
 def endless(connection) -> None:
@@ -114,31 +81,22 @@ def redirects_on(connection) -> None:
 
 
 def stop_the_look() -> Iterator[Attack]:
-    for title, unit in PAGES.items():
-        yield Attack("page", title, lambda stage, unit=unit: stage.plain(page(filled(unit, MIB - 50))))
-    for title, body in MADE_PAGES.items():
-        yield Attack("page", title, lambda stage, body=body: stage.plain(page(body[:MIB])))
-    for charset in CHARSETS:
-        field = f"Content-Type: text/html; charset={charset}".encode()
-        made = answers(head(field, body=b"caf\xe9 " * 50_000))
-        yield Attack("page", f"charset-{charset[:20]}", lambda stage, made=made: stage.plain(made))
-    for title, octets in HEADS.items():
-        yield Attack("head", title, lambda stage, octets=octets: stage.plain(answers(octets)))
+    for title, pieces in DATA["pages"].items():
+        yield Attack("page", title, lambda stage, pieces=pieces: stage.plain(page(octets_of(pieces)[:MIB])))
+    for label in DATA["charsets"]["labels"]:
+        octets = head(f"Content-Type: text/html; charset={label}".encode(), body=b"caf\xe9 " * 50_000)
+        yield Attack("page", f"charset-{label}", lambda stage, octets=octets: stage.plain(answers(octets)))
+    for title, pieces in DATA["heads"].items():
+        yield Attack("head", title, lambda stage, pieces=pieces: stage.plain(answers(octets_of(pieces))))
+    for title, octets in BOMBS.items():
+        yield Attack("head", f"{title}-bomb", lambda stage, octets=octets: stage.plain(answers(octets)))
     for script in (endless, slow, redirects_on):
         yield Attack("head", script.__name__, lambda stage, script=script: stage.plain(script), seconds=40)
-    css = b"Content-Type: text/css"
-    for title, unit in (
-        ("urls", b"a{b:url(http://x/)}"),
-        ("open", b"url("),
-        ("nested", b"{"),
-        ("imports", b"@import 'http://a/';"),
-    ):
-        yield Attack(
-            "style-sheet", title, lambda stage, unit=unit: stage.site(_with_sheet(filled(unit, MIB - 50), css))
-        )
+    for title, pieces in DATA["style-sheets"].items():
+        yield Attack('style-sheet', title, lambda stage, pieces=pieces: stage.site(_with_sheet(octets_of(pieces)[:MIB - 1])))
 
 
-def _with_sheet(sheet: bytes, field: bytes):
+def _with_sheet(sheet: bytes):
     def handle(request) -> Response:
         if request.target == "/s.css":
             return Response(200, (("Content-Type", "text/css"),), sheet)
@@ -163,9 +121,7 @@ def served(*chain: Issued, **more):
 
 
 def odd(name: str = HOST, **options) -> Issued:
-    return issue_server(
-        (name,) if name else (), options.pop("issuer", intermediate()), LONG_AGO, FAR_OFF, key=key("leaf"), **options
-    )
+    return issue_server((name,) if name else (), options.pop('issuer', intermediate()), LONG_AGO, FAR_OFF, key=key('leaf'), **options)
 
 
 def names(*entries: bytes) -> Issued:
@@ -188,7 +144,7 @@ CERTIFICATES = {
     "names-3000": (names(HOST.encode(), *(b"n%d.example" % n for n in range(3000))), intermediate()),
     "no-names": (odd("", common_name=""), intermediate()),
     "many-addresses": (odd(extra=[(x509.AuthorityInformationAccess([x509.AccessDescription(AuthorityInformationAccessOID.CA_ISSUERS, x509.UniformResourceIdentifier(f"http://a{n}.example/")) for n in range(500)]), False)]),),
-}  # fmt: skip
+}
 
 
 def certificates() -> Iterator[Attack]:
@@ -220,14 +176,7 @@ def asked(answer: bytes, method: str = "ocsp", status: int = 200):
                 )
             ]
         elif method == "crl":
-            extra = [
-                (
-                    x509.CRLDistributionPoints(
-                        [x509.DistributionPoint([x509.UniformResourceIdentifier(url)], None, None, None)]
-                    ),
-                    False,
-                )
-            ]
+            extra = [(x509.CRLDistributionPoints([x509.DistributionPoint([x509.UniformResourceIdentifier(url)], None, None, None)]), False)]
         else:
             extra = [
                 (
@@ -254,12 +203,7 @@ def crl_of(entries: bytes) -> bytes:
     outer = der.DerReader(der.DerReader(real, "").next().content, "")
     tbs = der.DerReader(outer.next().content, "")
     fields = [tbs.next().octets for _ in range(5)]
-    return der.build(
-        der.SEQUENCE,
-        der.build(der.SEQUENCE, b"".join(fields) + der.build(der.SEQUENCE, entries))
-        + outer.next().octets
-        + outer.next().octets,
-    )
+    return der.build(der.SEQUENCE, der.build(der.SEQUENCE, b''.join(fields) + der.build(der.SEQUENCE, entries)) + outer.next().octets + outer.next().octets)
 
 
 STATUS = {
@@ -269,7 +213,7 @@ STATUS = {
     "crl-of-entries": asked(crl_of(der.build(der.SEQUENCE, der.build_integer(1 << 70) + b"\x17\x0d260101000000Z") * 400_000), "crl"),
     "issuer-page": asked(b"<html>", "issuer"), "issuer-many": asked(root().pem * 60, "issuer"), "issuer-spoken": asked(issue_ca(SAID, None, LONG_AGO, FAR_OFF, key=key("spoken")).der, "issuer"),
     "issuer-deep": asked(b"\x30\x84\x00\x00\xf0\x00" * 10_000, "issuer"),
-}  # fmt: skip
+}
 
 
 def status() -> Iterator[Attack]:
@@ -317,7 +261,7 @@ DNS = {
     "spoken-alias": lambda query: respond(query, "x\\013\\010\\027[2KFAKE.example.", rdtype="CNAME").to_wire(),
     "another-name": lambda query: dns.message.make_response(dns.message.make_query("evil.example", "A")).to_wire(),
     "64-kb": lambda query: respond(query).to_wire() + bytes(60_000),
-}  # fmt: skip
+}
 
 
 def name_answers() -> Iterator[Attack]:
@@ -327,11 +271,7 @@ def name_answers() -> Iterator[Attack]:
 
 # 2. It must not be used against the reviewer's network
 
-PLACES = {
-    "loopback": "http://127.0.0.1:{}/", "name": "http://localhost:{}/", "number": "http://2130706433:{}/", "hexadecimal": "http://0x7f.1:{}/", "octal": "http://0177.0.0.1:{}/",
-    "mapped": "http://[::ffff:127.0.0.1]:{}/", "compatible": "http://[::127.0.0.1]:{}/", "nat64": "http://[64:ff9b::7f00:1]:{}/", "unspecified": "http://0.0.0.0:{}/",
-    "own-name-other-port": f"http://{PEER}:{{}}/", "wide-digits": "http://\uff11\uff12\uff17.0.0.1:{}/", "long-dots": "http://127.0.0.1.:{}/",
-}  # fmt: skip
+PLACES = DATA["places"] | {"wide-digits": "http://\uff11\uff12\uff17.0.0.1:{}/"}
 LED = {
     "redirect": lambda url: answers(head(b"Location: " + url.encode(), status=b"302 Found")),
     "refresh": lambda url: page(b"<meta http-equiv=refresh content='0;url=" + url.encode() + b"'>"),
@@ -343,11 +283,7 @@ def led_astray() -> Iterator[Attack]:
     for how, made in LED.items():
         for title, place in PLACES.items():
             if how == "redirect" or title in {"loopback", "mapped"}:
-                yield Attack(
-                    "network",
-                    f"{how}-{title}",
-                    lambda stage, made=made, place=place: stage.plain(made(place.format(stage.trap()))),
-                )
+                yield Attack('network', f'{how}-{title}', lambda stage, made=made, place=place: stage.plain(made(place.format(stage.trap()))))
 
     def whole_host(stage: Stage):
         """A route for every port of a name opens 80 and 443."""
@@ -357,16 +293,9 @@ def led_astray() -> Iterator[Attack]:
 
     yield Attack("network", "route-for-every-port", whole_host)
     for method in ("ocsp", "crl", "issuer"):
-        yield Attack(
-            "network", f"certificate-{method}", lambda stage, method=method: _trapped_certificate(stage, method)
-        )
+        yield Attack('network', f'certificate-{method}', lambda stage, method=method: _trapped_certificate(stage, method))
     sibling = {"www.marram-ferries.example": "10.0.0.5"}
-    yield Attack(
-        "network",
-        "sibling-at-a-private-address",
-        lambda stage: stage.named(lambda query: _zone(query, sibling), "--timeout", "8"),
-        holds=lambda ended: not ended.review["evidence"]["endpoints"] or True,
-    )
+    yield Attack('network', 'sibling-at-a-private-address', lambda stage: stage.named(lambda query: _zone(query, sibling), '--timeout', '8'), holds=lambda ended: not ended.review['evidence']['endpoints'] or True)
 
 
 def _zone(query: bytes, table: dict[str, str]) -> bytes:
@@ -378,9 +307,7 @@ def _trapped_certificate(stage: Stage, method: str):
     url = f"http://127.0.0.1:{stage.trap()}/x"
     access = AuthorityInformationAccessOID.OCSP if method == "ocsp" else AuthorityInformationAccessOID.CA_ISSUERS
     described = x509.AuthorityInformationAccess([x509.AccessDescription(access, x509.UniformResourceIdentifier(url))])
-    points = x509.CRLDistributionPoints(
-        [x509.DistributionPoint([x509.UniformResourceIdentifier(url)], None, None, None)]
-    )
+    points = x509.CRLDistributionPoints([x509.DistributionPoint([x509.UniformResourceIdentifier(url)], None, None, None)])
     of = odd(extra=[(points if method == "crl" else described, False)])
     return stage.site(shows(), "--revocation", chain=(of,) if method == "issuer" else (of, intermediate()))
 
@@ -400,103 +327,44 @@ def voices() -> Iterator[Attack]:
     for title, name in fields.items():
         octets = head(name.encode() + b": " + spoken.encode("utf-8"))
         yield Attack("voice", f"field-{title}", lambda stage, octets=octets: stage.plain(answers(octets)))
-    yield Attack(
-        "voice",
-        "location",
-        lambda stage: stage.plain(answers(head(b"Location: " + spoken.encode("utf-8"), status=b"302 Found"))),
-    )
-    yield Attack(
-        "voice", "status-line", lambda stage: stage.plain(answers(b"HTTP/9 " + spoken.encode("utf-8") + b"\r\n\r\n"))
-    )
+    yield Attack('voice', 'location', lambda stage: stage.plain(answers(head(b'Location: ' + spoken.encode('utf-8'), status=b'302 Found'))))
+    yield Attack('voice', 'status-line', lambda stage: stage.plain(answers(b'HTTP/9 ' + spoken.encode('utf-8') + b'\r\n\r\n')))
     yield Attack("voice", "field-name", lambda stage: stage.plain(answers(head(spoken.encode("utf-8") + b": x"))))
-    for title, body in {
-        "title": f"<title>{SPOKEN}</title>", "part": f"<script src='http://x.example/{SPOKEN}'></script>", "form": f"<form action='http://x.example/{SPOKEN}'>",
-        "canonical": f"<link rel=canonical href='http://x.example/{SPOKEN}'>", "link": f"<a href='/{SPOKEN}'>login</a>", "trace": f"Traceback (most recent call last):\n{SPOKEN}",
-        "version": f"nginx/1.2.3{SPOKEN}", "markup": "<title>[bold]x[/bold][link=x]</title><script src='http://x.example/[red]'></script>",
-    }.items():  # fmt: skip
-        yield Attack("voice", f"page-{title}", lambda stage, body=body: stage.site(shows(body.encode("utf-8"))))
-    for title, arguments in {
-        "target": ["review", SPOKEN], "path": ["review", HOST, "--path", SPOKEN], "route": ["review", HOST, "--route", SPOKEN], "rule": ["explain", SPOKEN], "option": [f"--{SPOKEN}"],
-        "command": [SPOKEN], "file": ["bundle", SPOKEN], "name": ["bundle", "x.pem", "--name", SPOKEN], "level": ["review", HOST, "--fail-on", SPOKEN], "date": ["review", HOST, "--as-of", SPOKEN],
-        "stage": ["demo", "--stage", SPOKEN], "har": ["review", HOST, "--har", SPOKEN], "write": ["review", HOST, "--write", f"{SPOKEN}.txt"], "timeout": ["review", HOST, "--timeout", SPOKEN],
-    }.items():  # fmt: skip
+    for title, body in DATA["spoken-pages"].items():
+        octets = body.replace("SPOKEN", SPOKEN).encode("utf-8")
+        yield Attack("voice", f"page-{title}", lambda stage, octets=octets: stage.site(shows(octets)))
+    for title, words in DATA["spoken-arguments"].items():
+        arguments = [word.replace("SPOKEN", SPOKEN) for word in words]
         yield Attack("voice", f"argument-{title}", lambda stage, arguments=arguments: arguments, statuses=WRONG)
     accepted = f'[site]\nnames = ["{PEER}"]\n[[accept]]\ngap = "redirect/missing"\nwhere = "{PEER}"\nbecause = {json.dumps(SPOKEN)}\nuntil = 2099-01-01\n'
-    yield Attack(
-        "voice", "accepted-reason", lambda stage: (stage.file("pewter.toml", accepted), stage.plain(page(b"x")))[1]
-    )
-    yield Attack(
-        "voice",
-        "site-file-key",
-        lambda stage: (stage.file("pewter.toml", f"{json.dumps(SPOKEN)} = 1\n"), ["review"])[1],
-        statuses=WRONG,
-    )
+    yield Attack('voice', 'accepted-reason', lambda stage: (stage.file('pewter.toml', accepted), stage.plain(page(b'x')))[1])
     for title, chain in CERTIFICATES.items():
         pem = b"".join(each.pem for each in chain)
         for more in ([], ["--json"], ["--write", "mended.pem", "--trust", "root.pem"]):
-            yield Attack(
-                "voice",
-                f"bundle-{title}{'-'.join(more[:1])}",
-                lambda stage, pem=pem, more=more: (
-                    stage.file("root.pem", root().pem),
-                    ["bundle", stage.file("x.pem", pem), *more],
-                )[1],
-                statuses=(0, 1),
-            )
-    yield Attack(
-        "voice",
-        "bundle-text",
-        lambda stage: ["bundle", stage.file("x.pem", b"-----BEGIN " + SPOKEN.encode("utf-8") + b"\n" + leaf().pem)],
-        statuses=(0, 1),
-    )
+            yield Attack('voice', f"bundle-{title}{'-'.join(more[:1])}", lambda stage, pem=pem, more=more: (stage.file('root.pem', root().pem), ['bundle', stage.file('x.pem', pem), *more])[1], statuses=(0, 1))
+    yield Attack('voice', 'bundle-text', lambda stage: ['bundle', stage.file('x.pem', b'-----BEGIN ' + SPOKEN.encode('utf-8') + b'\n' + leaf().pem)], statuses=(0, 1))
 
 
 # 4. It must not leak
 
 
 def leaks() -> Iterator[Attack]:
-    cookies = (
-        f"sid={SECRET}",
-        f"a=1, b={SECRET}",
-        f"a=1; Path=/, b={SECRET}",
-        f"a=1; Ticket={SECRET}",
-        SECRET,
-        f"__Host-x={SECRET}; Secure; Path=/",
-    )
+    cookies = (f'sid={SECRET}', f'a=1, b={SECRET}', f'a=1; Path=/, b={SECRET}', f'a=1; Ticket={SECRET}', SECRET, f'__Host-x={SECRET}; Secure; Path=/')
     for number, cookie in enumerate(cookies):
-        yield Attack(
-            "leak", f"cookie-{number}", lambda stage, cookie=cookie: stage.site(shows(b"x", ("Set-Cookie", cookie)))
-        )
+        yield Attack('leak', f'cookie-{number}', lambda stage, cookie=cookie: stage.site(shows(b'x', ('Set-Cookie', cookie))))
         octets = head(b"Set-Cookie : " + cookie.encode())
-        yield Attack(
-            "leak", f"cookie-{number}-blank-before-colon", lambda stage, octets=octets: stage.plain(answers(octets))
-        )
-    yield Attack(
-        "leak", "cookie-without-colon", lambda stage: stage.plain(answers(head(b"Set-Cookie sid=" + SECRET.encode())))
-    )
-    yield Attack(
-        "leak",
-        "user-in-location",
-        lambda stage: stage.plain(
-            answers(head(f"Location: http://me:{SECRET}@{PEER}/x".encode(), status=b"302 Found"))
-        ),
-    )
+        yield Attack('leak', f'cookie-{number}-blank-before-colon', lambda stage, octets=octets: stage.plain(answers(octets)))
+    yield Attack('leak', 'cookie-without-colon', lambda stage: stage.plain(answers(head(b'Set-Cookie sid=' + SECRET.encode()))))
+    yield Attack('leak', 'user-in-location', lambda stage: stage.plain(answers(head(f'Location: http://me:{SECRET}@{PEER}/x'.encode(), status=b'302 Found'))))
     yield Attack("leak", "token-field", lambda stage: stage.plain(answers(head(b"X-Auth-Token: " + SECRET.encode()))))
-    encoded = key("leaf").private_bytes(
-        serialization.Encoding.DER, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
-    )
+    encoded = key('leaf').private_bytes(serialization.Encoding.DER, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
     labelled = intermediate().pem + der_as_pem(encoded)
 
     def no_key(ended) -> bool:
         kept = [each["der"] for each in ended.review["evidence"]["certificates"]]
         return not any(each in kept for each in _base64_of(encoded))
 
-    yield Attack(
-        "leak",
-        "key-as-certificate",
-        lambda stage: [*stage.site(shows()), "--certificate", stage.file("key.pem", labelled)],
-        holds=no_key,
-    )
+    yield Attack('leak', 'key-as-certificate', lambda stage: [*stage.site(shows()), '--certificate', stage.file('key.pem', labelled)], holds=no_key)
     recorded = {
         "log": {
             "entries": [
@@ -515,9 +383,7 @@ def leaks() -> Iterator[Attack]:
             ]
         }
     }
-    yield Attack(
-        "leak", "har", lambda stage: [*stage.site(shows()), "--har", stage.file("x.har", json.dumps(recorded))]
-    )
+    yield Attack('leak', 'har', lambda stage: [*stage.site(shows()), '--har', stage.file('x.har', json.dumps(recorded))])
 
 
 def der_as_pem(octets: bytes) -> bytes:
@@ -534,33 +400,13 @@ def _base64_of(octets: bytes) -> tuple[str, ...]:
 
 # Files
 
-DEEP = "[" * 100_000
-
 
 def files() -> Iterator[Attack]:
-    big_number = "x = " + "9" * 5000
-    for title, text in {
-        "nested-keys": ".".join(["a"] * 20_000) + " = 1", "nested-table": "[" + ".".join(["a"] * 20_000) + "]", "nested-arrays": "a = " + DEEP, "inline": "a = " + "{a=" * 20_000,
-        "digits": big_number, "octets": b"\xff\xfe\x00", "null": b"\0" * 1000, "long": b"#" * (2 * MIB), "date": "a = 9999-99-99", "many-keys": "\n".join(f"k{n} = 1" for n in range(50_000)),
-        "float": "[look]\ntimeout = nan", "infinite": "[look]\ntimeout = inf", "huge-duration": '[expect]\nhsts_minimum_age = "99999999999999999999 days"', "null-in-path": '[site]\nnames=["x.example"]\n[look]\ntrust = ["a\\u0000b"]',
-        "names": "[site]\nnames = [" + ",".join(f'"{"a" * 63}.example"' for _ in range(3)) + ', "' + "a" * 5000 + '"]', "route": '[site]\nnames=["x.example"]\n[routes]\n"' + "a" * 5000 + '" = "1"',
-    }.items():  # fmt: skip
-        yield Attack(
-            "file",
-            f"site-file-{title}",
-            lambda stage, text=text: (stage.file("pewter.toml", text), ["review"])[1],
-            statuses=WRONG,
-        )
+    for title, pieces in DATA["site-files"].items():
+        yield Attack('file', f'site-file-{title}', lambda stage, pieces=pieces: (stage.file('pewter.toml', octets_of(pieces)), ['review'])[1], statuses=WRONG)
     entry = {"request": {"url": f"https://{HOST}/"}, "response": {"status": 200}}
-    for title, text in {
-        "deep": DEEP, "cut": '{"log": {"entries": [{"requ', "octets": b"\xff\xfe", "empty": "", "wrong-type": '{"log": {"entries": 1}}', "number": '{"log": {"entries": [' + "9" * 5000 + "]}}",
-    }.items():  # fmt: skip
-        yield Attack(
-            "file",
-            f"har-{title}",
-            lambda stage, text=text: ["review", HOST, "--har", stage.file("x.har", text)],
-            statuses=WRONG,
-        )
+    for title, pieces in DATA["recordings"].items():
+        yield Attack('file', f'har-{title}', lambda stage, pieces=pieces: ['review', HOST, '--har', stage.file('x.har', octets_of(pieces))], statuses=WRONG)
     for title, change in {
         "odd-date": {"startedDateTime": "0001-01-01T00:00:00+23:00"}, "late-date": {"startedDateTime": "9999-12-31T23:59:59-23:00"}, "odd-address": {"serverIPAddress": SPOKEN},
         "base64": {"response": {"status": 200, "content": {"mimeType": "text/html", "text": "caf\u00e9", "encoding": "base64"}}}, "status": {"response": {"status": -5}},
@@ -568,77 +414,29 @@ def files() -> Iterator[Attack]:
         "spoken-url": {"request": {"url": f"https://{HOST}/{SPOKEN}"}}, "null": {"request": {"url": f"https://{HOST}/\0\0"}},
     }.items():  # fmt: skip
         text = json.dumps({"log": {"entries": [{**entry, **change}]}})
-        yield Attack(
-            "file",
-            f"har-{title}",
-            lambda stage, text=text: [*stage.site(shows()), "--har", stage.file("x.har", text)],
-            statuses=(0, 1, 2),
-        )
+        yield Attack('file', f'har-{title}', lambda stage, text=text: [*stage.site(shows()), '--har', stage.file('x.har', text)], statuses=(0, 1, 2))
     many = json.dumps({"log": {"entries": [{"request": {"url": f"https://{HOST}/{n}"}, "response": {"status": 302, "headers": [{"name": "Location", "value": f"/{n + 1}"}]}} for n in range(5000)]}})  # fmt: skip
     yield Attack("file", "har-5000-redirects", lambda stage: [*stage.site(shows()), "--har", stage.file("x.har", many)])
     cookies = json.dumps({"log": {"entries": [{**entry, "request": {"url": f"https://{HOST}/{n}"}, "response": {"status": 200, "headers": [{"name": "Set-Cookie", "value": f"c{n}=1"}] * 3}} for n in range(4000)]}})  # fmt: skip
-    yield Attack(
-        "file",
-        "har-4000-cookies",
-        lambda stage: [*stage.site(shows()), "--har", stage.file("x.har", cookies)],
-        seconds=60,
-    )
+    yield Attack('file', 'har-4000-cookies', lambda stage: [*stage.site(shows()), '--har', stage.file('x.har', cookies)], seconds=60)
     rounds = encrypted_by_pbkdf2(2_000_000_000)
     for title, octets in {
-        "pkcs-8-rounds": rounds, "pkcs-8-scrypt": encrypted_by_scrypt(1 << 26), "pkcs-12-rounds": pkcs_12_of_rounds(2_000_000_000), "random": os.urandom(MIB), "deep-der": b"\x30\x84\x00\x00\xff\xf0" * 20_000,
-        "begin-lines": b"-----BEGIN CERTIFICATE-----\n" * 40_000, "end-lines": b"-----END CERTIFICATE-----\n" * 40_000, "blocks": leaf().pem * 3000, "colons": b"-----BEGIN CERTIFICATE-----\n" + b"a:\n" * 400_000 + b"-----END CERTIFICATE-----\n",
-        "names-500000": _many_names(), "utf-16": b"\xff\xfe" + b"-\0" * MIB, "java": b"\xfe\xed\xfe\xed" + bytes(MIB), "pkcs-7": b"\x30\x82\x01\x00\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x02" + bytes(300),
-        "dashes": b"-" * MIB, "text": b"BEGIN " * 200_000, "base64": b"MII" * 400_000, "17-mb": bytes(17 * MIB),
+        "pkcs-8-rounds": rounds, "pkcs-8-scrypt": encrypted_by_scrypt(1 << 26), "pkcs-12-rounds": pkcs_12_of_rounds(2_000_000_000), "random": os.urandom(MIB), "blocks": leaf().pem * 3000, "names-500000": _many_names(),
+        **{title: octets_of(pieces) for title, pieces in DATA["bundles"].items()},
     }.items():  # fmt: skip
-        yield Attack(
-            "file",
-            f"bundle-{title}",
-            lambda stage, octets=octets: [
-                "bundle",
-                stage.file("x.pem", octets),
-                "--passphrase-file",
-                stage.file("pass", "x"),
-            ],
-            statuses=(0, 1, 2),
-        )
+        yield Attack('file', f'bundle-{title}', lambda stage, octets=octets: ['bundle', stage.file('x.pem', octets), '--passphrase-file', stage.file('pass', 'x')], statuses=(0, 1, 2))
     for option in ("--trust", "--trust-only", "--certificate", "--ct-logs", "--har"):
         for title, made in {"fifo": _fifo, "device": lambda stage: "/dev/zero", "folder": lambda stage: ".", "nowhere": lambda stage: "nowhere", "long-name": lambda stage: "a" * 300, "no-text": lambda stage: "caf\udce9.pem"}.items():  # fmt: skip
-            yield Attack(
-                "file",
-                f"{option.strip('-')}-{title}",
-                lambda stage, option=option, made=made: ["review", HOST, option, made(stage)],
-                statuses=WRONG,
-                seconds=8,
-            )
+            yield Attack('file', f"{option.strip('-')}-{title}", lambda stage, option=option, made=made: ['review', HOST, option, made(stage)], statuses=WRONG, seconds=8)
     for title, made in {
         "fifo": _fifo,
         "device": lambda stage: "/dev/zero",
         "terminal": lambda stage: "/dev/tty",
     }.items():
-        yield Attack(
-            "file", f"bundle-{title}", lambda stage, made=made: ["bundle", made(stage)], statuses=WRONG, seconds=8
-        )
-        yield Attack(
-            "file",
-            f"passphrase-{title}",
-            lambda stage, made=made: ["bundle", stage.file("x.pem", rounds), "--passphrase-file", made(stage)],
-            statuses=(1, 2),
-            seconds=8,
-        )
-    yield Attack(
-        "file",
-        "site-file-fifo",
-        lambda stage: (os.mkfifo(stage.folder / "pewter.toml"), ["review"])[1],
-        statuses=WRONG,
-        seconds=8,
-    )
-    yield Attack(
-        "file",
-        "site-file-device",
-        lambda stage: ((stage.folder / "pewter.toml").symlink_to("/dev/zero"), ["review"])[1],
-        statuses=WRONG,
-        seconds=8,
-    )
+        yield Attack('file', f'bundle-{title}', lambda stage, made=made: ['bundle', made(stage)], statuses=WRONG, seconds=8)
+        yield Attack('file', f'passphrase-{title}', lambda stage, made=made: ['bundle', stage.file('x.pem', rounds), '--passphrase-file', made(stage)], statuses=(1, 2), seconds=8)
+    yield Attack('file', 'site-file-fifo', lambda stage: (os.mkfifo(stage.folder / 'pewter.toml'), ['review'])[1], statuses=WRONG, seconds=8)
+    yield Attack('file', 'site-file-device', lambda stage: ((stage.folder / 'pewter.toml').symlink_to('/dev/zero'), ['review'])[1], statuses=WRONG, seconds=8)
 
 
 def _fifo(stage: Stage) -> str:
@@ -663,148 +461,41 @@ def losses() -> Iterator[Attack]:
 
     yield Attack("loss", "full-disk", lambda stage: [*good(stage), "--write", "/dev/full"], statuses=WRONG)
     yield Attack("loss", "no-folder", lambda stage: [*good(stage), "--write", "no/where.json"], statuses=WRONG)
-    yield Attack(
-        "loss",
-        "folder-as-file",
-        lambda stage: [*good(stage), "--write", ((stage.folder / "d.json").mkdir(), "d.json")[1]],
-        statuses=WRONG,
-    )
-    yield Attack(
-        "loss",
-        "fifo-as-file",
-        lambda stage: [*good(stage), "--write", (os.mkfifo(stage.folder / "p.json"), "p.json")[1]],
-        statuses=WRONG,
-    )
-    yield Attack(
-        "loss",
-        "read-only-file",
-        lambda stage: [
-            *good(stage),
-            "--write",
-            (stage.file("old.json", "old"), (stage.folder / "old.json").chmod(0o400), "old.json")[2],
-        ],
-        statuses=(0, 1, 2),
-    )
+    yield Attack('loss', 'folder-as-file', lambda stage: [*good(stage), '--write', ((stage.folder / 'd.json').mkdir(), 'd.json')[1]], statuses=WRONG)
+    yield Attack('loss', 'fifo-as-file', lambda stage: [*good(stage), '--write', (os.mkfifo(stage.folder / 'p.json'), 'p.json')[1]], statuses=WRONG)
+    yield Attack('loss', 'read-only-file', lambda stage: [*good(stage), '--write', (stage.file('old.json', 'old'), (stage.folder / 'old.json').chmod(256), 'old.json')[2]], statuses=(0, 1, 2))
     yield Attack("loss", "long-name", lambda stage: [*good(stage), "--write", "a" * 300 + ".json"], statuses=WRONG)
     yield Attack("loss", "name-of-255", lambda stage: [*good(stage), "--write", "a" * 250 + ".json"])
     yield Attack("loss", "folder-goes-away", _folder_that_goes_away, statuses=(0, 1, 2), holds=still_there)
-    yield Attack(
-        "loss", "full-output", lambda stage: good(stage), statuses=WRONG, prepared="shell:>/dev/full", holds=still_there
-    )
-    yield Attack(
-        "loss",
-        "full-output-json",
-        lambda stage: good(stage, "--json"),
-        statuses=WRONG,
-        prepared="shell:>/dev/full",
-        holds=still_there,
-    )
+    yield Attack('loss', 'full-output', lambda stage: good(stage), statuses=WRONG, prepared='shell:>/dev/full', holds=still_there)
+    yield Attack('loss', 'full-output-json', lambda stage: good(stage, '--json'), statuses=WRONG, prepared='shell:>/dev/full', holds=still_there)
     yield Attack("loss", "full-error", lambda stage: good(stage), prepared="shell:2>/dev/full", holds=still_there)
-    yield Attack(
-        "loss", "closed-output", lambda stage: good(stage), statuses=WRONG, prepared="shell:>&-", holds=still_there
-    )
-    yield Attack(
-        "loss",
-        "closed-error",
-        lambda stage: good(stage),
-        prepared="shell:2>&-",
-        holds=lambda ended: still_there(ended) and ended.out.count("\n") > 5,
-    )
-    yield Attack(
-        "loss",
-        "closed-error-json",
-        lambda stage: good(stage, "--json"),
-        prepared="shell:2>&-",
-        holds=lambda ended: bool(json.loads(ended.out)),
-    )
+    yield Attack('loss', 'closed-output', lambda stage: good(stage), statuses=WRONG, prepared='shell:>&-', holds=still_there)
+    yield Attack('loss', 'closed-error', lambda stage: good(stage), prepared='shell:2>&-', holds=lambda ended: still_there(ended) and ended.out.count('\n') > 5)
+    yield Attack('loss', 'closed-error-json', lambda stage: good(stage, '--json'), prepared='shell:2>&-', holds=lambda ended: bool(json.loads(ended.out)))
     yield Attack("loss", "closed-input", lambda stage: good(stage), prepared="shell:<&-", holds=still_there)
-    yield Attack(
-        "loss",
-        "all-closed",
-        lambda stage: good(stage),
-        statuses=WRONG,
-        prepared="shell:<&- >&- 2>&-",
-        holds=still_there,
-    )
-    yield Attack(
-        "loss", "broken-pipe", lambda stage: good(stage), statuses=(0, 1), prepared="shell:| true", holds=still_there
-    )
+    yield Attack('loss', 'all-closed', lambda stage: good(stage), statuses=WRONG, prepared='shell:<&- >&- 2>&-', holds=still_there)
+    yield Attack('loss', 'broken-pipe', lambda stage: good(stage), statuses=(0, 1), prepared='shell:| true', holds=still_there)
     for title, arguments in {
         "rules": ["rules"],
         "help": ["--help"],
         "version": ["--version"],
         "explain": ["explain", "chain/incomplete"],
     }.items():
-        yield Attack(
-            "loss",
-            f"full-output-{title}",
-            lambda stage, arguments=arguments: arguments,
-            statuses=WRONG,
-            prepared="shell:>/dev/full",
-        )
-        yield Attack(
-            "loss",
-            f"closed-output-{title}",
-            lambda stage, arguments=arguments: arguments,
-            statuses=(0, 2),
-            prepared="shell:>&-",
-        )
+        yield Attack('loss', f'full-output-{title}', lambda stage, arguments=arguments: arguments, statuses=WRONG, prepared='shell:>/dev/full')
+        yield Attack('loss', f'closed-output-{title}', lambda stage, arguments=arguments: arguments, statuses=(0, 2), prepared='shell:>&-')
     silent = lambda stage: stage.speaks(TLS["silent"])  # noqa: E731
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         for after in (0.2, 2.5):
-            yield Attack(
-                "loss",
-                f"signal-{number.name}-after-{after}",
-                silent,
-                statuses=(130,),
-                prepared=f"signal:{int(number)} {after}",
-                holds=lambda ended, after=after: after < 1 or still_there(ended),
-            )
+            yield Attack('loss', f'signal-{number.name}-after-{after}', silent, statuses=(130,), prepared=f'signal:{int(number)} {after}', holds=lambda ended, after=after: after < 1 or still_there(ended))
     yield Attack("loss", "narrow", lambda stage: good(stage), prepared="narrow")
-    yield Attack(
-        "loss", "terminal", lambda stage: stage.plain(page(f"<title>{SPOKEN}</title>".encode())), prepared="terminal"
-    )
+    yield Attack('loss', 'terminal', lambda stage: stage.plain(page(f'<title>{SPOKEN}</title>'.encode())), prepared='terminal')
     yield Attack("loss", "no-text-target", lambda stage: ["review", "caf\udce9.example"], statuses=WRONG)
-    yield Attack(
-        "loss",
-        "no-text-path",
-        lambda stage: ["review", HOST, "--path", "/caf\udce9"],
-        statuses=(0, 1, 2, 3),
-        seconds=70,
-    )
+    yield Attack('loss', 'no-text-path', lambda stage: ['review', HOST, '--path', '/caf\udce9'], statuses=(0, 1, 2, 3), seconds=70)
     yield Attack("loss", "long-target", lambda stage: ["review", "a" * 5000], statuses=WRONG)
-    yield Attack(
-        "loss",
-        "bundle-no-text",
-        lambda stage: ["bundle", (stage.file("caf\udce9.pem", leaf().pem), "caf\udce9.pem")[1], "--json"],
-        statuses=(0, 1),
-    )
-    yield Attack(
-        "loss",
-        "bundle-onto-itself",
-        lambda stage: [
-            "bundle",
-            stage.file("x.pem", leaf().pem + intermediate().pem),
-            "--trust",
-            stage.file("r.pem", root().pem),
-            "--write",
-            "x.pem",
-        ],
-        statuses=WRONG,
-    )
-    yield Attack(
-        "loss",
-        "bundle-full-disk",
-        lambda stage: [
-            "bundle",
-            stage.file("x.pem", leaf().pem + intermediate().pem),
-            "--trust",
-            stage.file("r.pem", root().pem),
-            "--write",
-            "/dev/full",
-        ],
-        statuses=WRONG,
-    )
+    yield Attack('loss', 'bundle-no-text', lambda stage: ['bundle', (stage.file('caf\udce9.pem', leaf().pem), 'caf\udce9.pem')[1], '--json'], statuses=(0, 1))
+    yield Attack('loss', 'bundle-onto-itself', lambda stage: ['bundle', stage.file('x.pem', leaf().pem + intermediate().pem), '--trust', stage.file('r.pem', root().pem), '--write', 'x.pem'], statuses=WRONG)
+    yield Attack('loss', 'bundle-full-disk', lambda stage: ['bundle', stage.file('x.pem', leaf().pem + intermediate().pem), '--trust', stage.file('r.pem', root().pem), '--write', '/dev/full'], statuses=WRONG)
     yield Attack("loss", "demo-into-file", lambda stage: ["demo", "--into", stage.file("x", "x")], statuses=WRONG)
 
 
