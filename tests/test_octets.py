@@ -16,12 +16,10 @@ def test_reader_takes_a_structure_apart():
     ("octets", "read", "message"),
     [
         pytest.param(b"\x00", lambda r: r.uint(2), "test, octet 0: 2 octets expected, 1 left", id="short"),
-        pytest.param(
-            b"\x05ab", lambda r: r.vector(1), "test, octet 1: 5 octets expected, 2 left", id="vector-past-end"
-        ),
+        pytest.param(b"\x05ab", lambda r: r.vector(1), "test, octet 1: 5 octets expected, 2 left", id="vector-past-end"),
         pytest.param(b"ab", lambda r: r.end(), "test, octet 0: end expected, 2 octets left", id="left-over"),
     ],
-)
+)  # fmt: skip
 def test_reader_refuses(octets, read, message):
     with pytest.raises(DecodeError) as caught:
         read(Reader(octets, "test"))

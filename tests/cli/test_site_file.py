@@ -74,18 +74,12 @@ def test_every_section_is_read(tmp_path):
         ("[levels]\n'hsts/absent' = 'awful'\n", "allowed: breaks, exposes, weakens, note."),
         ("[levels]\n'hsts/absurd' = 'note'\n", "is no rule"),
         ("[[accept]]\ngap = 'x/y'\nwhere = 'a'\nbecause = 'b'\nuntil = 2027-01-01\n", "accept.gap 'x/y' is no rule"),
-        (
-            "[[accept]]\ngap = 'hsts/absent'\nwhere = 'a'\nbecause = ' '\nuntil = 2027-01-01\n",
-            "accept.because is empty",
-        ),
+        ("[[accept]]\ngap = 'hsts/absent'\nwhere = 'a'\nbecause = ' '\nuntil = 2027-01-01\n", "accept.because is empty"),
         ("[[accept]]\ngap = 'hsts/absent'\n", "accept[...]: Object missing required field `where`."),
-        (
-            "[[accept]]\ngap = 'hsts/absent'\nwho = 1\n",
-            "unknown key accept.who; allowed here: gap, where, because, until.",
-        ),
+        ("[[accept]]\ngap = 'hsts/absent'\nwho = 1\n", "unknown key accept.who; allowed here: gap, where, because, until."),
         ("[site\n", "is no TOML"),
     ],
-)
+)  # fmt: skip
 def test_mistakes_name_the_file_the_key_and_what_is_allowed(tmp_path, text, message):
     with pytest.raises(FileError) as caught:
         read(tmp_path, text)

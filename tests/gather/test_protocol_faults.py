@@ -158,12 +158,10 @@ def has(extension: int):
         pytest.param(has(0x3A3A), protocols.GREASE_TOLERANCE, Seen(False), id="grease"),
         pytest.param(has(ExtensionType.PADDING), protocols.LARGE_HELLO_TOLERANCE, Seen(False), id="large"),
         pytest.param(lambda hello, connection: False, protocols.LARGE_HELLO_TOLERANCE, Seen(True), id="tolerant"),
-        pytest.param(
-            lambda hello, connection: 0x5600 in hello.cipher_suites, protocols.FALLBACK_GUARD, Seen(True), id="guard"
-        ),
+        pytest.param(lambda hello, connection: 0x5600 in hello.cipher_suites, protocols.FALLBACK_GUARD, Seen(True), id="guard"),
         pytest.param(lambda hello, connection: False, protocols.FALLBACK_GUARD, Seen(False), id="no-guard"),
     ],
-)
+)  # fmt: skip
 def test_tolerance_and_the_fallback_guard(refuse, feature, expected):
     protocol = looked_at(speaks(0x0303, 0x0302, refuse=refuse))
     assert protocol.feature(feature).seen == expected

@@ -105,23 +105,13 @@ def site(folder, plain: int, secure: int, plain_block: str, secure_block: str, c
 @pytest.mark.parametrize(
     ("plain_block", "secure_block", "certificate", "gaps"),
     [
-        pytest.param(
-            "return 301 https://$server_name$request_uri;",
-            "add_header Strict-Transport-Security max-age=31536000 always; location / { return 200 page; }",
-            "fullchain.pem", set(), id="clean",
-        ),
-        pytest.param(
-            "location = / { return 301 https://$server_name/; } location / { return 200 page; }",
-            "location / { return 200 page; }", "fullchain.pem", {"redirect/partial", "hsts/absent"}, id="partial",
-        ),
+        pytest.param("return 301 https://$server_name$request_uri;", "add_header Strict-Transport-Security max-age=31536000 always; location / { return 200 page; }", "fullchain.pem", set(), id="clean"),
+        pytest.param("location = / { return 301 https://$server_name/; } location / { return 200 page; }", "location / { return 200 page; }", "fullchain.pem", {"redirect/partial", "hsts/absent"}, id="partial"),
         pytest.param(
             "return 302 https://$host/;", "add_header Strict-Transport-Security max-age=60; location / { return 200 page; }",
             "leaf.pem", {"redirect/temporary", "redirect/drops-path", "hsts/short", "redirect/reflects-host", "chain/incomplete"}, id="careless",
         ),
-        pytest.param(
-            "return 301 https://$host$request_uri;", "return 301 http://$host$request_uri;",
-            "fullchain.pem", {"redirect/loop", "redirect/reflects-host", "hsts/absent"}, id="circle",
-        ),
+        pytest.param("return 301 https://$host$request_uri;", "return 301 http://$host$request_uri;", "fullchain.pem", {"redirect/loop", "redirect/reflects-host", "hsts/absent"}, id="circle"),
     ],
 )  # fmt: skip
 def test_nginx_configurations(tmp_path, plain_block, secure_block, certificate, gaps):

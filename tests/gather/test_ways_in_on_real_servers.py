@@ -44,22 +44,10 @@ TLS = "SSLEngine on\nSSLCertificateFile {folder}/fullchain.pem\nSSLCertificateKe
     [
         pytest.param(f"Redirect permanent / https://{PEER}/", f'Header always set {HSTS} "max-age=31536000"', set(), id="redirect-permanent"),
         pytest.param(f"Redirect / https://{PEER}/", f'Header always set {HSTS} "max-age=31536000"', {"redirect/temporary"}, id="redirect"),
-        pytest.param(
-            "RewriteEngine on\nRewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]",
-            f'Header always set {HSTS} "max-age=31536000"', {"redirect/reflects-host"}, id="rewrite-reflects-host",
-        ),
-        pytest.param(
-            f"RewriteEngine on\nRewriteRule ^/$ https://{PEER}/ [R=301,L]\nDocumentRoot {{folder}}/htdocs",
-            f'Header always set {HSTS} "max-age=31536000"', {"redirect/partial"}, id="front-page-only",
-        ),
-        pytest.param(
-            f"Redirect permanent / https://{PEER}/\nHeader always set {HSTS} max-age=31536000", "",
-            {"hsts/absent", "hsts/over-http"}, id="hsts-in-the-wrong-block",
-        ),
-        pytest.param(
-            f"Redirect permanent / https://{PEER}/",
-            f'Header set {HSTS} "max-age=31536000"\nHeader add {HSTS} "max-age=60"', {"hsts/twice", "hsts/uneven"}, id="hsts-twice-and-not-always",
-        ),
+        pytest.param("RewriteEngine on\nRewriteRule ^ https://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]", f'Header always set {HSTS} "max-age=31536000"', {"redirect/reflects-host"}, id="rewrite-reflects-host"),
+        pytest.param(f"RewriteEngine on\nRewriteRule ^/$ https://{PEER}/ [R=301,L]\nDocumentRoot {{folder}}/htdocs", f'Header always set {HSTS} "max-age=31536000"', {"redirect/partial"}, id="front-page-only"),
+        pytest.param(f"Redirect permanent / https://{PEER}/\nHeader always set {HSTS} max-age=31536000", "", {"hsts/absent", "hsts/over-http"}, id="hsts-in-the-wrong-block"),
+        pytest.param(f"Redirect permanent / https://{PEER}/", f'Header set {HSTS} "max-age=31536000"\nHeader add {HSTS} "max-age=60"', {"hsts/twice", "hsts/uneven"}, id="hsts-twice-and-not-always"),
         pytest.param(
             f"Redirect permanent / https://{PEER}/",
             f'Header always set {HSTS} "max-age=31536000"\nHeader always add Set-Cookie "PHPSESSID=1; path=/"',
@@ -87,17 +75,9 @@ def test_apache(tmp_path, plain, secure, expected):
 @pytest.mark.parametrize(
     ("plain", "secure", "expected"),
     [
-        pytest.param(
-            f"return 301 https://{PEER}$request_uri;", f"add_header {HSTS} max-age=31536000 always;", set(), id="good"
-        ),
-        pytest.param(
-            f"return 301 https://{PEER}$request_uri;",
-            f"add_header {HSTS} max-age=31536000; location /user/ {{ add_header X-Other 1; }}", {"hsts/uneven"}, id="add-header-hidden",
-        ),
-        pytest.param(
-            f"rewrite ^ https://{PEER}/ redirect;", f"add_header {HSTS} max-age=31536000 always;",
-            {"redirect/temporary", "redirect/drops-path"}, id="rewrite",
-        ),
+        pytest.param(f"return 301 https://{PEER}$request_uri;", f"add_header {HSTS} max-age=31536000 always;", set(), id="good"),
+        pytest.param(f"return 301 https://{PEER}$request_uri;", f"add_header {HSTS} max-age=31536000; location /user/ {{ add_header X-Other 1; }}", {"hsts/uneven"}, id="add-header-hidden"),
+        pytest.param(f"rewrite ^ https://{PEER}/ redirect;", f"add_header {HSTS} max-age=31536000 always;", {"redirect/temporary", "redirect/drops-path"}, id="rewrite"),
         pytest.param(
             f"return 301 https://{PEER}$request_uri;",
             f"add_header {HSTS} max-age=31536000 always; location / {{ proxy_pass http://127.0.0.1:{{plain}}; proxy_set_header Host {PEER}; }}",

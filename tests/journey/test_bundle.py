@@ -85,19 +85,13 @@ def store(made, password: bytes | None) -> bytes:
     [
         pytest.param(lambda m: m["leaf"].pem + m["ca"].pem, id="pem"),
         pytest.param(lambda m: (m["leaf"].pem + m["ca"].pem).replace(b"\n", b"\r\n"), id="crlf"),
-        pytest.param(
-            lambda m: b"subject=CN = x\n\n" + m["leaf"].pem + b"issuer text\n" + m["ca"].pem, id="text-around"
-        ),
+        pytest.param(lambda m: b"subject=CN = x\n\n" + m["leaf"].pem + b"issuer text\n" + m["ca"].pem, id="text-around"),
         pytest.param(lambda m: m["leaf"].pem.rstrip() + b"\n" + m["ca"].pem.rstrip(), id="no-line-end-at-the-end"),
-        pytest.param(
-            lambda m: pkcs7.serialize_certificates([m["leaf"].certificate, m["ca"].certificate], DER), id="pkcs-7"
-        ),
-        pytest.param(
-            lambda m: pkcs7.serialize_certificates([m["leaf"].certificate, m["ca"].certificate], PEM), id="pkcs-7-pem"
-        ),
+        pytest.param(lambda m: pkcs7.serialize_certificates([m["leaf"].certificate, m["ca"].certificate], DER), id="pkcs-7"),
+        pytest.param(lambda m: pkcs7.serialize_certificates([m["leaf"].certificate, m["ca"].certificate], PEM), id="pkcs-7-pem"),
         pytest.param(lambda m: store(m, None), id="pkcs-12-open"),
     ],
-)
+)  # fmt: skip
 def test_forms_that_hold_the_whole_chain(folder, made, octets):
     assert rules(folder, {"chain": octets(made)}) == set()
 
@@ -110,14 +104,10 @@ def test_forms_that_hold_the_whole_chain(folder, made, octets):
         pytest.param(lambda i: i.key.private_bytes(DER, PKCS8, PLAIN), id="pkcs-8-der"),
         pytest.param(lambda i: i.key.private_bytes(DER, TRADITIONAL, PLAIN), id="pkcs-1-der"),
         pytest.param(lambda i: traditional(i, b"gannet"), id="pkcs-1-encrypted"),
-        pytest.param(
-            lambda i: i.key.private_bytes(PEM, PKCS8, BestAvailableEncryption(b"gannet")), id="pkcs-8-encrypted"
-        ),
-        pytest.param(
-            lambda i: i.key.private_bytes(DER, PKCS8, BestAvailableEncryption(b"gannet")), id="pkcs-8-der-encrypted"
-        ),
+        pytest.param(lambda i: i.key.private_bytes(PEM, PKCS8, BestAvailableEncryption(b"gannet")), id="pkcs-8-encrypted"),
+        pytest.param(lambda i: i.key.private_bytes(DER, PKCS8, BestAvailableEncryption(b"gannet")), id="pkcs-8-der-encrypted"),
     ],
-)
+)  # fmt: skip
 def test_keys_of_every_form_belong_to_their_certificate(folder, made, octets):
     (folder / "pass.txt").write_text("gannet\n")
     files = {"full.pem": made["leaf"].pem + made["ca"].pem, "key": octets(made["leaf"])}

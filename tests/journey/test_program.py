@@ -121,19 +121,11 @@ def test_targets_of_another_site_leave_the_site_file_alone(demo):
 @pytest.mark.parametrize(
     ("script", "words"),
     [
-        pytest.param(
-            sends(b"HTTP/1.1 400 Bad Request\r\nX: \x1b[31m\r\n\r\n"),
-            "plain HTTP: HTTP/1.1 400 Bad Request",
-            id="plain-http",
-        ),
+        pytest.param(sends(b"HTTP/1.1 400 Bad Request\r\nX: \x1b[31m\r\n\r\n"), "plain HTTP: HTTP/1.1 400 Bad Request", id="plain-http"),
         pytest.param(sends(b"\x16\x03\x03\x40\x01"), "a record of 16385 octets; TLS allows 16384", id="16-kib-and-1"),
-        pytest.param(
-            sends(b"\x1b[2J\x1b]0;x\x07"),
-            "no TLS record, but the octets 1b 5b 32 4a 1b 5d 30 3b 78 07",
-            id="terminal-escapes",
-        ),
+        pytest.param(sends(b"\x1b[2J\x1b]0;x\x07"), "no TLS record, but the octets 1b 5b 32 4a 1b 5d 30 3b 78 07", id="terminal-escapes"),
     ],
-)
+)  # fmt: skip
 def test_peer_that_speaks_no_tls(tmp_path, script, words):
     with peer(script) as port:
         routes = route_options(port)

@@ -116,10 +116,7 @@ def met(issued=None, *sent, way=None, version=0x0304, **evidence):
         pytest.param(met(way=journey(HTTP)), Meeting.UNENCRYPTED, (200,), id="unencrypted"),
         pytest.param(met(way=stopped(HTTPS, StopCause.NO_CONNECTION)), Meeting.CANNOT_CONNECT, (), id="cannot-connect"),
         pytest.param(met(way=stopped(HTTPS, StopCause.NO_TLS), version=0x0301), Meeting.OLD_PROTOCOL, (), id="no-tls-but-old"),
-        pytest.param(
-            met(way=journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))),
-            Meeting.CIRCLES, (302, 302), id="circles",
-        ),
+        pytest.param(met(way=journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))), Meeting.CIRCLES, (302, 302), id="circles"),
         pytest.param(met(way=unseen(HTTPS)), Meeting.UNKNOWN, (), id="unknown"),
     ],
 )  # fmt: skip

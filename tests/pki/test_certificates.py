@@ -72,14 +72,12 @@ GOOD = leaf().der
         pytest.param(b"rubbish", "Certificate, octet 0: tag 0x30 expected, 0x72 found", id="no-der"),
         pytest.param(GOOD[:-1], "Certificate, octet 4:", id="cut-short"),
         pytest.param(GOOD + b"\0", "Certificate, octet", id="more-behind-it"),
-        pytest.param(
-            flip(GOOD, b"\xa0\x03\x02\x01\x02", b"\xa0\x03\x02\x01\x07"), "version, octet 0: version 7", id="version"
-        ),
+        pytest.param(flip(GOOD, b"\xa0\x03\x02\x01\x02", b"\xa0\x03\x02\x01\x07"), "version, octet 0: version 7", id="version"),
         pytest.param(flip(GOOD, b"\x17\x0d26", b"\x17\x0d2x"), "not", id="date-with-a-letter"),
         pytest.param(b"\x30\x80\x00\x00", "length octet 0x80", id="indefinite-length"),
         pytest.param(b"\x30\x84\xff\xff\xff\xff", "4294967295 octets expected", id="huge-length"),
     ],
-)
+)  # fmt: skip
 def test_what_cannot_be_read_says_why(octets, reason):
     read = read_certificate(octets)
     assert isinstance(read, MalformedCertificate)
@@ -96,20 +94,16 @@ def test_hostile_certificates_never_raise(octets, position):
 @pytest.mark.parametrize(
     ("tag", "text", "expected"),
     [
-        pytest.param(
-            0x17, b"491231235959Z", datetime.datetime(2049, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="2049"
-        ),
+        pytest.param(0x17, b"491231235959Z", datetime.datetime(2049, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="2049"),
         pytest.param(0x17, b"500101000000Z", datetime.datetime(1950, 1, 1, tzinfo=datetime.UTC), id="1950"),
-        pytest.param(
-            0x18, b"99991231235959Z", datetime.datetime(9999, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="no-end"
-        ),
+        pytest.param(0x18, b"99991231235959Z", datetime.datetime(9999, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="no-end"),
         pytest.param(0x17, b"2601010000Z", None, id="without-seconds"),
         pytest.param(0x18, b"20260101000000.5Z", None, id="fraction"),
         pytest.param(0x18, b"20261301000000Z", None, id="thirteenth-month"),
         pytest.param(0x18, b"00000101000000Z", None, id="year-zero"),
         pytest.param(0x0C, b"20260101000000Z", None, id="no-time-type"),
     ],
-)
+)  # fmt: skip
 def test_times(tag, text, expected):
     element = DerReader(bytes((tag, len(text))) + text, "test").next()
     if expected is None:

@@ -154,14 +154,10 @@ def test_any_text(text):
     ("start", "end"),
     [
         pytest.param(NOW, NOW, id="one-second"),
-        pytest.param(
-            datetime.datetime(1950, 1, 1, tzinfo=datetime.UTC),
-            datetime.datetime(9999, 12, 31, 23, 59, 59, tzinfo=datetime.UTC),
-            id="without-an-end",
-        ),
+        pytest.param(datetime.datetime(1950, 1, 1, tzinfo=datetime.UTC), datetime.datetime(9999, 12, 31, 23, 59, 59, tzinfo=datetime.UTC), id="without-an-end"),
         pytest.param(NOW - DAY, NOW - DAY, id="over"),
     ],
-)
+)  # fmt: skip
 def test_odd_lives(start, end):
     everything(issue_server([HOST], intermediate(), start, end, key=key("leaf")).der)
 

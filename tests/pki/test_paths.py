@@ -71,15 +71,9 @@ OLD_CROSS = issue_ca("Intermediate", FOREIGN_ROOT, LONG_AGO, NOW - DAY, key=key(
         pytest.param([server(MAIL_ONLY), MAIL_ONLY], [FaultKind.NOT_FOR_SERVERS], id="issuer-for-mail"),
         pytest.param([server(BELOW_SHORT), BELOW_SHORT, SHORT], [FaultKind.NOT_A_CA], id="path-too-long"),
         pytest.param([server(CONSTRAINED), CONSTRAINED], [FaultKind.NOT_A_CA], id="name-not-permitted"),
-        pytest.param(
-            [server(intermediate(), purposes=[ExtendedKeyUsageOID.CLIENT_AUTH]), intermediate()],
-            [FaultKind.NOT_FOR_SERVERS],
-            id="leaf-for-clients",
-        ),
+        pytest.param([server(intermediate(), purposes=[ExtendedKeyUsageOID.CLIENT_AUTH]), intermediate()], [FaultKind.NOT_FOR_SERVERS], id="leaf-for-clients"),
         pytest.param([server(intermediate(), purposes=[]), intermediate()], [], id="leaf-without-purposes"),
-        pytest.param(
-            [server(intermediate(), extra=[(UNKNOWN, True)]), intermediate()], [FaultKind.NOT_A_CA], id="critical-extension"
-        ),
+        pytest.param([server(intermediate(), extra=[(UNKNOWN, True)]), intermediate()], [FaultKind.NOT_A_CA], id="critical-extension"),
         pytest.param([server(intermediate(), extra=[(UNKNOWN, False)]), intermediate()], [], id="uncritical-extension"),
     ],
 )  # fmt: skip
@@ -187,21 +181,10 @@ def test_dns_subtrees(name, base, below):
         pytest.param([leaf()], [intermediate()], True, ["Intermediate"], [], [], id="incomplete"),
         pytest.param([leaf()], [], False, [], [], [], id="missing-and-not-to-be-had"),
         pytest.param([server(BELOW_SHORT)], [BELOW_SHORT, SHORT], False, [], [], [], id="what-would-be-invalid-does-not-help"),
-        pytest.param(
-            [server(ca("Lower", intermediate())), intermediate(), ca("Lower", intermediate())],
-            [], True, [], ["Intermediate"], [], id="wrong-order",
-        ),
-        pytest.param(
-            [leaf(), intermediate(), intermediate()], [], True, [], [], [("Intermediate", "was sent already")], id="twice"
-        ),
-        pytest.param(
-            [leaf(), intermediate(), root()], [], True, [], [],
-            [("Root", "is the root itself, which every client has to have already")], id="root-sent",
-        ),
-        pytest.param(
-            [leaf(), FOREIGN, intermediate()], [], True, [], [],
-            [("Foreign intermediate", "is on no path from the server's certificate")], id="unrelated",
-        ),
+        pytest.param([server(ca("Lower", intermediate())), intermediate(), ca("Lower", intermediate())], [], True, [], ["Intermediate"], [], id="wrong-order"),
+        pytest.param([leaf(), intermediate(), intermediate()], [], True, [], [], [("Intermediate", "was sent already")], id="twice"),
+        pytest.param([leaf(), intermediate(), root()], [], True, [], [], [("Root", "is the root itself, which every client has to have already")], id="root-sent"),
+        pytest.param([leaf(), FOREIGN, intermediate()], [], True, [], [], [("Foreign intermediate", "is on no path from the server's certificate")], id="unrelated"),
         pytest.param([leaf(), intermediate(), OLD_CROSS], [], True, [], [], [], id="cross-certificate-is-not-superfluous"),
     ],
 )  # fmt: skip

@@ -142,12 +142,7 @@ SERIAL = leaf().certificate.serial_number
         pytest.param(crl(extensions=[point(only_contains_ca_certs=True)]), StatusKind.OUT_OF_SCOPE, "other kinds", id="only-authorities"),
         pytest.param(crl(extensions=[point(only_contains_user_certs=True)]), StatusKind.GOOD, "not listed", id="only-users"),
         pytest.param(crl(extensions=[point(indirect_crl=True)]), StatusKind.OUT_OF_SCOPE, "indirect", id="indirect"),
-        pytest.param(
-            crl(extensions=[point(full_name=[x509.UniformResourceIdentifier("http://x.example/1.crl")])]),
-            StatusKind.OUT_OF_SCOPE,
-            "another distribution point",
-            id="another-shard",
-        ),
+        pytest.param(crl(extensions=[point(full_name=[x509.UniformResourceIdentifier("http://x.example/1.crl")])]), StatusKind.OUT_OF_SCOPE, "another distribution point", id="another-shard"),
         pytest.param(crl(extensions=[(x509.UnrecognizedExtension(x509.ObjectIdentifier("1.2.3"), b"\x05\x00"), True)]), StatusKind.UNCHECKED, "1.2.3", id="unknown-critical"),
         pytest.param(b"\x30\x03\x02\x01\x01", StatusKind.MALFORMED, "CertificateList", id="no-list"),
     ],

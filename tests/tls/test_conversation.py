@@ -128,81 +128,29 @@ def garbled(detail: str) -> Ended:
         pytest.param(b"SSH-2.0-x" + bytes(80), NotTls((b"SSH-2.0-x" + bytes(80))[:64]), id="another-protocol"),
         pytest.param(b"\x80\x2e\x04\x00", NotTls(b"\x80\x2e\x04\x00"), id="ssl-2.0-answer"),
         pytest.param(build_record(21, 0x0303, b"\x02\x28"), Alert(2, 40), id="alert"),
-        pytest.param(
-            build_record(21, 0x0303, b"\x01\x00"), Ended("closed", "the server said close_notify"), id="close-notify"
-        ),
-        pytest.param(
-            build_record(21, 0x0303, b"\x02"), garbled("alert, octet 1: 1 octets expected, 0 left"), id="short-alert"
-        ),
-        pytest.param(
-            b"\x16\x03\x03\x40\x01",
-            garbled("record, octet 3: a record of 16385 octets; TLS allows 16384"),
-            id="record-of-16-kib-and-1",
-        ),
-        pytest.param(
-            STATIC_RSA + b"\x99\x99\x99\x99\x99\x99",
-            garbled("record, octet 3: a record of 39321 octets; TLS allows 16384"),
-            id="garbage-after-the-hello",
-        ),
-        pytest.param(
-            STATIC_RSA + b"GET ",
-            Ended("closed", "end, in the middle of a record (4 octets of it had come)"),
-            id="text-after-the-hello",
-        ),
-        pytest.param(
-            server_hello(0x0301, 0x002F),
-            Ended("other version", "answered with TLS 1.0, which was not asked for"),
-            id="another-version",
-        ),
-        pytest.param(
-            server_hello(suite=0x0001),
-            garbled("ServerHello, octet 0: chose TLS_RSA_WITH_NULL_MD5, which was not offered"),
-            id="suite-not-offered",
-        ),
-        pytest.param(
-            server_hello(suite=0x1301),
-            garbled("ServerHello, octet 0: TLS_AES_128_GCM_SHA256 is a TLS 1.3 suite"),
-            id="suite-of-another-version",
-        ),
-        pytest.param(
-            server_hello(0x0303, 0x1301, TLS_1_3_HELLO, Extension(51, bytes.fromhex("11ec0001aa"))),
-            garbled("ServerHello, octet 0: a key share of group 0x11EC, which was not offered"),
-            id="group-not-offered",
-        ),
-        pytest.param(
-            server_hello(0x0303, 0x1301, TLS_1_3_HELLO, random=HELLO_RETRY_RANDOM),
-            garbled("HelloRetryRequest, octet 0: it asks for no change"),
-            id="retry-without-a-wish",
-        ),
+        pytest.param(build_record(21, 0x0303, b"\x01\x00"), Ended("closed", "the server said close_notify"), id="close-notify"),
+        pytest.param(build_record(21, 0x0303, b"\x02"), garbled("alert, octet 1: 1 octets expected, 0 left"), id="short-alert"),
+        pytest.param(b"\x16\x03\x03\x40\x01", garbled("record, octet 3: a record of 16385 octets; TLS allows 16384"), id="record-of-16-kib-and-1"),
+        pytest.param(STATIC_RSA + b"\x99\x99\x99\x99\x99\x99", garbled("record, octet 3: a record of 39321 octets; TLS allows 16384"), id="garbage-after-the-hello"),
+        pytest.param(STATIC_RSA + b"GET ", Ended("closed", "end, in the middle of a record (4 octets of it had come)"), id="text-after-the-hello"),
+        pytest.param(server_hello(0x0301, 0x002F), Ended("other version", "answered with TLS 1.0, which was not asked for"), id="another-version"),
+        pytest.param(server_hello(suite=0x0001), garbled("ServerHello, octet 0: chose TLS_RSA_WITH_NULL_MD5, which was not offered"), id="suite-not-offered"),
+        pytest.param(server_hello(suite=0x1301), garbled("ServerHello, octet 0: TLS_AES_128_GCM_SHA256 is a TLS 1.3 suite"), id="suite-of-another-version"),
+        pytest.param(server_hello(0x0303, 0x1301, TLS_1_3_HELLO, Extension(51, bytes.fromhex("11ec0001aa"))), garbled("ServerHello, octet 0: a key share of group 0x11EC, which was not offered"), id="group-not-offered"),
+        pytest.param(server_hello(0x0303, 0x1301, TLS_1_3_HELLO, random=HELLO_RETRY_RANDOM), garbled("HelloRetryRequest, octet 0: it asks for no change"), id="retry-without-a-wish"),
         pytest.param(
             server_hello(0x0303, 0x1301, TLS_1_3_HELLO, Extension(51, b"\x00\x1d"), random=HELLO_RETRY_RANDOM),
             garbled("HelloRetryRequest, octet 0: asks for group 0x001D, which it may not"),
             id="retry-for-a-group-it-has",
         ),
-        pytest.param(
-            STATIC_RSA + DONE, garbled("handshake, octet 0: message type 14 out of turn"), id="no-certificate"
-        ),
-        pytest.param(
-            STATIC_RSA + record(build_message(11, build_certificate(()))),
-            garbled("Certificate, octet 0: a list without any certificate"),
-            id="empty-list",
-        ),
-        pytest.param(
-            record(b"\x0b\x7f\xff\xff"),
-            garbled("handshake message, octet 1: a message of 8,388,607 octets; browsers stop at about 100 KB"),
-            id="oversized-message",
-        ),
-        pytest.param(
-            build_record(23, 0x0303, bytes(40)),
-            garbled("record, octet 0: application data before any keys"),
-            id="application-data",
-        ),
+        pytest.param(STATIC_RSA + DONE, garbled("handshake, octet 0: message type 14 out of turn"), id="no-certificate"),
+        pytest.param(STATIC_RSA + record(build_message(11, build_certificate(()))), garbled("Certificate, octet 0: a list without any certificate"), id="empty-list"),
+        pytest.param(record(b"\x0b\x7f\xff\xff"), garbled("handshake message, octet 1: a message of 8,388,607 octets; browsers stop at about 100 KB"), id="oversized-message"),
+        pytest.param(build_record(23, 0x0303, bytes(40)), garbled("record, octet 0: application data before any keys"), id="application-data"),
         pytest.param(b"", Ended("closed", "end"), id="closed-at-once"),
-        pytest.param(
-            STATIC_RSA[:9], Ended("closed", "end, in the middle of a record (9 octets of it had come)"), id="cut"
-        ),
+        pytest.param(STATIC_RSA[:9], Ended("closed", "end, in the middle of a record (9 octets of it had come)"), id="cut"),
     ],
-)
+)  # fmt: skip
 def test_what_goes_wrong_is_an_answer(octets, expected):
     conversation = Conversation(Offer(MODERN, HOST), RANDOM)
     conversation.receive(octets)

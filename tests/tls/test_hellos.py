@@ -30,12 +30,9 @@ TLS_1_3 = Extension(ExtensionType.SUPPORTED_VERSIONS, b"\x03\x04")
     "hello",
     [
         pytest.param(ClientHello(RANDOM, 0x0303, (0x1301, 0x0A0A)), id="no-extensions"),
-        pytest.param(
-            ClientHello(RANDOM, 0x0303, (0x1301,), SESSION, b"\x00\x01", (Extension(0, b""), Extension(0, b"x"))),
-            id="repeated-extension",
-        ),
+        pytest.param(ClientHello(RANDOM, 0x0303, (0x1301,), SESSION, b"\x00\x01", (Extension(0, b""), Extension(0, b"x"))), id="repeated-extension"),
     ],
-)
+)  # fmt: skip
 def test_client_hello_both_ways(hello):
     assert read_client_hello(build_client_hello(hello)[4:]) == hello
 
@@ -45,17 +42,11 @@ def test_client_hello_both_ways(hello):
     [
         pytest.param(ServerHello(0x0303, RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, False, False, id="1.3"),
         pytest.param(ServerHello(0x0303, RANDOM, b"", 0xC02F, 0, ()), 0x0303, False, False, id="1.2"),
-        pytest.param(
-            ServerHello(0x0303, HELLO_RETRY_RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, True, False, id="retry"
-        ),
-        pytest.param(
-            ServerHello(0x0303, RANDOM[:24] + b"DOWNGRD\x01", b"", 0xC02F, 0, ()), 0x0303, False, True, id="downgraded"
-        ),
-        pytest.param(
-            ServerHello(0x7F1C, RANDOM, b"", 0x0A0A, 0, ()), 0x7F1C, False, False, id="unknown-values-survive"
-        ),
+        pytest.param(ServerHello(0x0303, HELLO_RETRY_RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, True, False, id="retry"),
+        pytest.param(ServerHello(0x0303, RANDOM[:24] + b"DOWNGRD\x01", b"", 0xC02F, 0, ()), 0x0303, False, True, id="downgraded"),
+        pytest.param(ServerHello(0x7F1C, RANDOM, b"", 0x0A0A, 0, ()), 0x7F1C, False, False, id="unknown-values-survive"),
     ],
-)
+)  # fmt: skip
 def test_server_hello_both_ways(hello, version, is_retry, sentinel):
     read = read_server_hello(build_server_hello(hello)[4:])
     assert read == hello
@@ -79,15 +70,13 @@ def test_readers_of_hostile_octets_return_or_raise_decode_error(octets):
 @pytest.mark.parametrize(
     ("versions", "server_name", "legacy_version", "extensions"),
     [
-        pytest.param(
-            (0x0304, 0x0303), "x.example", 0x0303, {0, 10, 11, 13, 16, 5, 18, 23, 43, 45, 51, 0xFF01}, id="modern"
-        ),
+        pytest.param((0x0304, 0x0303), "x.example", 0x0303, {0, 10, 11, 13, 16, 5, 18, 23, 43, 45, 51, 0xFF01}, id="modern"),
         pytest.param((0x0303,), "x.example", 0x0303, {0, 10, 11, 13, 0xFF01}, id="tls-1.2-is-plain"),
         pytest.param((0x0301,), "x.example", 0x0301, {0, 10, 11, 0xFF01}, id="tls-1.0"),
         pytest.param((0x0303,), "192.0.2.7", 0x0303, {10, 11, 13, 0xFF01}, id="no-address-in-server-name"),
         pytest.param((0x0303,), "2001:db8::7", 0x0303, {10, 11, 13, 0xFF01}, id="no-ipv6-address-either"),
     ],
-)
+)  # fmt: skip
 def test_hello_for_an_offer(versions, server_name, legacy_version, extensions):
     hello = make_hello(Offer(versions, server_name), RANDOM, SESSION, ())
     assert hello.legacy_version == legacy_version

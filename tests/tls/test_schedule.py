@@ -23,14 +23,9 @@ HANDSHAKE = bytes.fromhex("1dc826e93606aa6fdc0aadc12f741b01046aa6b99f691ed221a9f
     [
         pytest.param(b"", bytes(32), EARLY, id="early"),
         pytest.param(DERIVED, SHARED, HANDSHAKE, id="handshake"),
-        pytest.param(
-            bytes.fromhex("43de77e0c77713859a944db9db2590b53190a65b3ee2e4f12dd7a0bb7ce254b4"),
-            bytes(32),
-            bytes.fromhex("18df06843d13a08bf2a449844c5f8a478001bc4d4c627984d5a41da8d0402919"),
-            id="master",
-        ),
+        pytest.param(bytes.fromhex("43de77e0c77713859a944db9db2590b53190a65b3ee2e4f12dd7a0bb7ce254b4"), bytes(32), bytes.fromhex("18df06843d13a08bf2a449844c5f8a478001bc4d4c627984d5a41da8d0402919"), id="master"),
     ],
-)
+)  # fmt: skip
 def test_extract(salt, ikm, expected):
     assert extract(SHA256, salt, ikm) == expected
 

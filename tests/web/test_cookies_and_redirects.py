@@ -58,23 +58,15 @@ def kept(name="a", value="1", domain="www.x.example", host_only=True, path="/sho
         pytest.param("a=1; Max-Age=0", kept(life=GONE), id="expired-deletes"),
         pytest.param("a=1; SameSite=None", ignored("SameSite=None without Secure", NONE), id="none-without-secure"),
         pytest.param("a=1; Domain=y.example", ignored("Domain y.example does not match www.x.example"), id="foreign"),
-        pytest.param(
-            "a=1; Domain=example",
-            ignored("Domain example is a public suffix, or above that of www.x.example"),
-            id="suffix",
-        ),
+        pytest.param("a=1; Domain=example", ignored("Domain example is a public suffix, or above that of www.x.example"), id="suffix"),
         pytest.param("a=1; Domain=.", ignored("Domain names no host"), id="dot-alone"),
         pytest.param("a\tb=1", ignored("a tab in name or value"), id="tab-in-name"),
         pytest.param("a=1\t2", ignored("a tab in name or value", kept_by="Firefox"), id="tab-in-value"),
         pytest.param("__host-a=1; Secure", ignored("the prefix __Host- without Path=/", PREFIX), id="no-path"),
         pytest.param("__Secure-a=1", ignored("the prefix __Secure- without Secure", PREFIX), id="secure-prefix"),
-        pytest.param(
-            "__Secure-; Secure",
-            ignored("no name, and a value that begins like a name prefix", PREFIX),
-            id="nameless-prefix",
-        ),
+        pytest.param("__Secure-; Secure", ignored("no name, and a value that begins like a name prefix", PREFIX), id="nameless-prefix"),
     ],
-)
+)  # fmt: skip
 def test_read_set_cookie(field, expected):
     assert read_set_cookie(field, HTTPS, NOW) == expected
 
@@ -224,8 +216,7 @@ def test_no_cookie_for_more_than_the_hosts_own_domain(host, domain, refused):
         pytest.param([["a=1; Path=/"], ["a=; Expires=Thu, 01 Jan 1970 00:00:00 GMT; Path=/"]], None, id="deleted-by-date"),
         pytest.param([["a=1; Path=/"], ["a=; Max-Age=0; Path=/other"]], "a=1", id="another-path-deletes-nothing"),
         pytest.param([["a=1; Path=/", "a=2; Secure; Path=/"]], "a=2", id="last-of-one-answer"),
-        pytest.param([[f"c{n}=1; Path=/" for n in range(MAX_COOKIES)], ["new=1; Path=/", "c0=2; Path=/"]],
-                     "; ".join(["c0=2", *(f"c{n}=1" for n in range(1, MAX_COOKIES))]), id="an-update-counts-in-a-full-jar"),
+        pytest.param([[f"c{n}=1; Path=/" for n in range(MAX_COOKIES)], ["new=1; Path=/", "c0=2; Path=/"]], "; ".join(["c0=2", *(f"c{n}=1" for n in range(1, MAX_COOKIES))]), id="an-update-counts-in-a-full-jar"),
     ],
 )  # fmt: skip
 def test_what_the_jar_holds_after_answers(answers, sent):
@@ -266,11 +257,9 @@ def test_heads_as_browsers_read_them(octets, status, fields, oddities):
     [
         pytest.param(b"", "closed without an answer", id="nothing"),
         pytest.param(b"HTTP/1.1 200 OK", "the connection ended after 15 octets of a head", id="cut"),
-        pytest.param(
-            b"HTTP/1.1 200 OK\r\n" + b"A: b\r\n" * 50_000, "its header fields are longer than 256 KiB", id="too-long"
-        ),
+        pytest.param(b"HTTP/1.1 200 OK\r\n" + b"A: b\r\n" * 50_000, "its header fields are longer than 256 KiB", id="too-long"),
     ],
-)
+)  # fmt: skip
 def test_heads_that_browsers_refuse(octets, problem):
     with pytest.raises(DecodeError, match=problem):
         find_head(octets, ended=True)

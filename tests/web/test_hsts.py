@@ -33,11 +33,9 @@ STS = StrictTransportSecurity
         pytest.param("max-age=-1", IgnoredField("max-age is '-1', not a count of seconds"), id="negative"),
         pytest.param("max-age=1.5", IgnoredField("max-age is '1.5', not a count of seconds"), id="fraction"),
         pytest.param("max-age=\u0663", IgnoredField("'max-age=\u0663' is no directive"), id="other-digits"),
-        pytest.param(
-            "max-age=1; includeSubDomains=true", IgnoredField("includeSubDomains is given a value"), id="valued"
-        ),
+        pytest.param("max-age=1; includeSubDomains=true", IgnoredField("includeSubDomains is given a value"), id="valued"),
     ],
-)
+)  # fmt: skip
 def test_read_sts(value, expected):
     assert read_sts(value) == expected
 
