@@ -486,8 +486,8 @@ def losses() -> Iterator[Attack]:
         yield Attack('loss', f'closed-output-{title}', lambda stage, arguments=arguments: arguments, statuses=(0, 2), prepared='shell:>&-')
     silent = lambda stage: stage.speaks(TLS["silent"])  # noqa: E731
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        for after in (0.2, 2.5):
-            yield Attack('loss', f'signal-{number.name}-after-{after}', silent, statuses=(130,), prepared=f'signal:{int(number)} {after}', holds=lambda ended, after=after: after < 1 or still_there(ended))
+        for after in (0.4, 5.0):
+            yield Attack('loss', f'signal-{number.name}-after-{after}', silent, statuses=(130,) if after > 1 else (130, -15, -1), prepared=f'signal:{int(number)} {after}', holds=lambda ended, after=after: after < 1 or still_there(ended))
     yield Attack("loss", "narrow", lambda stage: good(stage), prepared="narrow")
     yield Attack('loss', 'terminal', lambda stage: stage.plain(page(f'<title>{SPOKEN}</title>'.encode())), prepared='terminal')
     yield Attack("loss", "no-text-target", lambda stage: ["review", "caf\udce9.example"], statuses=WRONG)
@@ -502,7 +502,7 @@ def losses() -> Iterator[Attack]:
 def _folder_that_goes_away(stage: Stage):
     """The second target's folder is removed while the look runs."""
     (stage.folder / "gone").mkdir()
-    threading.Timer(1.2, lambda: (stage.folder / "gone").rmdir()).start()
+    threading.Timer(5.0, lambda: (stage.folder / "gone").rmdir()).start()
     return [*stage.speaks(TLS["silent"]), "--write", "gone/r.json"]
 
 

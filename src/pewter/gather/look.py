@@ -72,7 +72,7 @@ from .revocation import Question as StatusQuestion
 from .revocation import ask as ask_status
 from .revocation import questions_for
 from .routes import Destination, Routes, socket_text
-from .slots import BudgetSpent, Priority, Slots
+from .slots import CONNECTIONS_OF_A_NAME, MAX_CONNECTIONS, BudgetSpent, Priority, Slots
 
 OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version.TLS_1_0),))
 """The hellos that every endpoint gets, each on a connection of its own."""
@@ -197,7 +197,8 @@ class _Look:
         self._not_contacted: dict[tuple[str, str], NotContacted] = {}
         self._added: set[str] = set()
         self._faults: list[Fault] = []
-        self._slots = Slots(options.connections_per_address)
+        most = max(MAX_CONNECTIONS, CONNECTIONS_OF_A_NAME * len(options.targets))
+        self._slots = Slots(options.connections_per_address, most)
         self._service = NameService(options.resolver, options.step_seconds)
         self._why_unseen = f"not reached before the deadline of {options.whole_seconds:g} s"
         self._interrupted = False

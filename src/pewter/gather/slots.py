@@ -17,7 +17,8 @@ class Priority(IntEnum):
 
 
 MAX_CONNECTIONS = 6000
-"""That one look makes, whatever a zone, a page or a server asks for."""
+CONNECTIONS_OF_A_NAME = 1000
+"""That one look makes, whatever it is asked for: so many, or as many for each name where that is more."""
 
 
 class BudgetSpent(Exception):
