@@ -47,6 +47,9 @@ ONLY = os.environ.get("PEWTER_AGREEMENT_ONLY", "")
 TRIES = 3
 """A look-up or an answer that was late is no disagreement: one that comes back every time is."""
 
+DRIVER = "the driver"
+"""In place of a browser: nothing came of asking one."""
+
 EXPLAINED: dict[tuple[str, str, str], str] = {
     ("HSTS", "max-age=1000; preload; preload", "both"): (
         "RFC 6797 section 6.1 forbids any directive twice; browsers look only at those they know. The stricter reading stays, since other programs drop the field"
@@ -317,19 +320,31 @@ def mixed_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
 
 
 def rows_of(world: World, browsers: Browsers, part: Part, host: str) -> Iterator[Row]:
-    """What a part's host gives; what disagrees is asked again."""
-    rows = {(row.case, row.browser): row for row in part(world, browsers, host)}
-    for attempt in range(2, TRIES + 1):
-        late = [key for key, row in rows.items() if row.verdict == "open"]
-        if not late:
+    """What a part's host gives; what disagrees, or fails in the driver, is asked again."""
+    rows: dict[tuple[str, str], Row] = {}
+    for attempt in range(1, TRIES + 1):
+        for row in _tried(world, browsers, part, host):
+            known = rows.get((row.case, row.browser))
+            if known is None or known.verdict == "open":
+                remark = f"{row.remark} (try {attempt})" if attempt > 1 else row.remark
+                rows[row.case, row.browser] = dataclasses.replace(row, remark=remark)
+        rows = {key: row for key, row in rows.items() if row.browser != DRIVER or len(rows) == 1}
+        late = [row for row in rows.values() if row.verdict == "open"]
+        if rows and not late:
             break
-        print(f"{host}: tried again, since {', '.join(f'{rows[key].browser}: {rows[key].theirs}' for key in late)}")
+        print(f"{host}: tried again, since {', '.join(f'{row.browser}: {row.theirs}' for row in late)}", flush=True)
         time.sleep(attempt)
         for browser in browsers:
-            browser.forget()
-        again = {(row.case, row.browser): row for row in part(world, browsers, host)}
-        rows |= {key: dataclasses.replace(again[key], remark=f"{again[key].remark} (try {attempt})") for key in late}
+            with contextlib.suppress(Exception):
+                browser.forget()
     yield from rows.values()
+
+
+def _tried(world: World, browsers: Browsers, part: Part, host: str) -> list[Row]:
+    try:
+        return list(part(world, browsers, host))
+    except Exception as exc:
+        return [Row("what a visitor meets", host, DRIVER, "an answer", f"{type(exc).__name__}: {exc}"[:200])]
 
 
 def document(rows: list[Row], versions: str) -> str:

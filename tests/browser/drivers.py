@@ -240,9 +240,10 @@ def shown(run) -> Met:
     while time.monotonic() < deadline:
         time.sleep(0.12)
         with contextlib.suppress(WebDriverException, RuntimeError):
-            there = run(
+            there = run(  # nothing, in the moment between two documents
                 "return document.readyState + ' ' + location.href + ' ' + !!document.querySelector('meta[http-equiv=refresh i], script')"
             )
+            there = there or ""
             if there.startswith("complete") and there == last and not there.endswith("true"):
                 break
             if (
@@ -253,7 +254,7 @@ def shown(run) -> Met:
                 break
             last = there
     with contextlib.suppress(WebDriverException, RuntimeError):
-        there = run("return document.documentURI")
+        there = run("return document.documentURI") or ""
         if there.startswith(("chrome-error:", "about:")):
             words = run("return document.documentURI + ' ' + document.body.innerText")
             code = next(
@@ -267,7 +268,7 @@ def shown(run) -> Met:
             fallback = Meeting.OUT_OF_DATE if "expired" in words else Meeting.CANNOT_CONNECT
             return Met(CHROMIUM_ERRORS.get(code) or FIREFOX_ERRORS.get(code) or fallback, code or there[:80])
         status = run("return (performance.getEntriesByType('navigation')[0] || {}).responseStatus || 0")
-        if status >= 400:
+        if (status or 0) >= 400:
             return Met(Meeting.ERROR_PAGE, str(status))
         return Met(Meeting.OPENS if there.startswith("https:") else Meeting.UNENCRYPTED)
     return Met(Meeting.UNKNOWN, "no page")
