@@ -466,7 +466,7 @@ def losses() -> Iterator[Attack]:
     yield Attack('loss', 'read-only-file', lambda stage: [*good(stage), '--write', (stage.file('old.json', 'old'), (stage.folder / 'old.json').chmod(256), 'old.json')[2]], statuses=(0, 1, 2))
     yield Attack("loss", "long-name", lambda stage: [*good(stage), "--write", "a" * 300 + ".json"], statuses=WRONG)
     yield Attack("loss", "name-of-255", lambda stage: [*good(stage), "--write", "a" * 250 + ".json"])
-    yield Attack("loss", "folder-goes-away", _folder_that_goes_away, statuses=(0, 1, 2), holds=still_there)
+    yield Attack("loss", "folder-goes-away", _folder_that_goes_away, statuses=(2, 3), holds=still_there)
     yield Attack('loss', 'full-output', lambda stage: good(stage), statuses=WRONG, prepared='shell:>/dev/full', holds=still_there)
     yield Attack('loss', 'full-output-json', lambda stage: good(stage, '--json'), statuses=WRONG, prepared='shell:>/dev/full', holds=still_there)
     yield Attack("loss", "full-error", lambda stage: good(stage), prepared="shell:2>/dev/full", holds=still_there)

@@ -165,6 +165,13 @@ def test_ten_thousand_checks_of_one_area_fit():
     assert " of 10005 " in rendered(*(journey(f"{HTTP}{n}") for n in range(2001)))
 
 
+def test_of_thousands_of_gaps_the_worst_are_shown():
+    ways = [journey(hop(f"{HTTPS}{n}", 200, ("Set-Cookie", f"c{n}=1"))) for n in range(400)]
+    text = rendered(*ways)
+    assert "  · and 901 more gaps: --write FILE.json holds them all" in text.splitlines()
+    assert len(text.splitlines()) < 4000
+
+
 def test_nothing_that_a_server_sends_reaches_the_terminal_unescaped():
     evil = "\x1b]0;owned\x07\u202e"
     hostile = issue_server(

@@ -87,9 +87,10 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
         )
     case = Case(evidence, wishes, as_of or evidence.begun, options.stores)
     review = make_review(case)
-    failed = write_files(command.write, write_review(review))
+    octets = write_review(review) if command.write or command.json else b""
+    failed = write_files(command.write, octets)
     if command.json:
-        print_octets(write_review(review))
+        print_octets(octets)
     else:
         print_report(review, case)
     status = _exit_status(review, fail_on)

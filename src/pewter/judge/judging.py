@@ -102,7 +102,12 @@ def _fill(text: str, case: Case, host: str) -> str:
     """``{host}`` is the place, ``{landing}`` the host on which its visitors should land.
 
     A line that would send a host to itself, and the remark above it, are left out: pasted, it would be a loop.
+    Thousands of outcomes share one text.
     """
+    return case.once(f"{host}: {text}", lambda: _filled(text, case, host))
+
+
+def _filled(text: str, case: Case, host: str) -> str:
     landing = case.expected_hosts(host)[0]
     if landing == host:
         text = _without_lines(text, "https://{landing}")

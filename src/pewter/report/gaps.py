@@ -5,6 +5,9 @@ from pewter.judge.results import GapEntry, count_by_level
 
 from .sheet import STYLES, Sheet, listed, sentence, some
 
+MAX_SHOWN = 300
+"""Entries that are shown, the worst; a site may have thousands of cookies."""
+
 
 def levels_in_words(sheet: Sheet, entries: tuple[GapEntry, ...]) -> str:
     """``7 breaks · 2 notes``; empty where there is no gap."""
@@ -21,8 +24,12 @@ def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...], common_cause: str =
     if common_cause:
         sheet.line()
         sheet.labelled(2, sheet.marks.arrow, common_cause, "bold", label_width=1)
-    for entry in entries:
+    for entry in entries[:MAX_SHOWN]:
         _gap(sheet, entry)
+    if len(entries) > MAX_SHOWN:
+        sheet.line()
+        words = f"and {len(entries) - MAX_SHOWN:,} more gaps: --write FILE.json holds them all"
+        sheet.labelled(2, sheet.marks.dot, words, "bold", label_width=1)
 
 
 def _gap(sheet: Sheet, entry: GapEntry) -> None:

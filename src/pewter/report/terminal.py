@@ -21,7 +21,7 @@ from pewter.judge.results import (
 from pewter.judge.review import Review
 
 from .certificates import render_certificates
-from .gaps import levels_in_words, render_gaps
+from .gaps import MAX_SHOWN, levels_in_words, render_gaps
 from .names import conditions, facts_of_names, supposition, unvisited_links
 from .protocol import render_protocols
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, some
@@ -120,10 +120,13 @@ def _rest(sheet: Sheet, review: Review, case: Case) -> None:
             words = f"{fault.what}: a fault of Pewter's own, which says nothing of the site ({fault.detail})"
             sheet.labelled(2, marks.unknown, words, label_width=1)
         failed = {fault.what for fault in evidence.faults}
-        for entry in (each for each in unknown if each.where not in failed):
+        others = [each for each in unknown if each.where not in failed]
+        for entry in others[:MAX_SHOWN]:
             count = f"{len(entry.rules)} check{'s' if len(entry.rules) > 1 else ''}"
             sheet.labelled(2, marks.unknown, f"{entry.where}: {entry.reason} ({count})", label_width=1)
-        for refused in evidence.not_contacted:
+        if len(others) > MAX_SHOWN:
+            sheet.labelled(2, marks.unknown, f"and {len(others) - MAX_SHOWN:,} more places", label_width=1)
+        for refused in evidence.not_contacted[:MAX_SHOWN]:
             sheet.labelled(2, marks.unknown, f"{refused.url} was not contacted: {refused.reason}", label_width=1)
         for origin, paths in unvisited:
             count = f"{len(paths)} linked page{'s' if len(paths) > 1 else ''}"
