@@ -202,7 +202,13 @@ def test_silent_host_ends_by_the_deadline(tmp_path):
     assert (run.returncode, "Traceback" in run.stderr) == (3, False)
 
 
-def test_interrupted_review_is_written_all_the_same(tmp_path):
+@pytest.mark.parametrize(
+    ("number", "ignored"),
+    [(signal.SIGINT, False), (signal.SIGTERM, False), (signal.SIGTERM, True), (signal.SIGHUP, True)],
+    ids=["ctrl-c", "terminate", "terminate-in-the-background", "hang-up-in-the-background"],
+)
+def test_interrupted_review_is_written_all_the_same(tmp_path, number, ignored):
+    """Also where the shell has Ctrl-C ignored, as it does for what runs in its background."""
     came = threading.Event()
 
     def hears(connection):
@@ -212,11 +218,12 @@ def test_interrupted_review_is_written_all_the_same(tmp_path):
     with peer(hears) as port:
         routes = route_options(port)
         process = subprocess.Popen(
-            [PROGRAM, "review", "tickets.marram-ferries.example", *routes, "--resolver", "127.0.0.1:9", "-w", "r.json"],
+            [*(["sh", "-c", "trap '' INT; exec \"$@\"", "sh"] if ignored else []),
+             PROGRAM, "review", "tickets.marram-ferries.example", *routes, "--resolver", "127.0.0.1:9", "-w", "r.json"],
             cwd=tmp_path, env=environment(), stdout=subprocess.PIPE, stderr=subprocess.PIPE, encoding="utf-8",
         )  # fmt: skip
         assert came.wait(60)
-        process.send_signal(signal.SIGINT)
+        process.send_signal(number)
         output, errors = process.communicate(timeout=20)
     assert process.returncode == 130, errors
     assert "Interrupted" in output

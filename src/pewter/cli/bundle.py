@@ -1,6 +1,5 @@
 """``pewter bundle``: certificate and key files before they are installed."""
 
-import asyncio
 import datetime
 import getpass
 import sys
@@ -13,7 +12,7 @@ import msgspec
 from pewter.errors import OWN_FAULT, FileError, UsageError, own_fault_words
 from pewter.escape import escaped, json_escaped
 from pewter.evidence import Endpoint, Evidence, Fault, Handshake
-from pewter.gather.look import LookOptions, look
+from pewter.gather.look import LookOptions
 from pewter.gather.routes import Routes, read_address_and_port, read_route
 from pewter.judge.bundle import BUNDLE_RULES, Bundle, BundleCase, LiveChain, mended_chain
 from pewter.judge.case import why_no_handshake
@@ -27,6 +26,7 @@ from pewter.report.bundle import render_bundle
 from pewter.web.urls import InvalidUrl, read_host
 
 from .files import check_writable, read_bounded, write_whole
+from .looking import take_look
 from .output import output_marks, output_width, print_octets, print_text
 from .progress import show_progress
 from .review import INTERRUPTED, read_as_of, read_level, read_target, read_trust_file
@@ -154,7 +154,7 @@ def _gathered(
         whole_seconds=30.0,
     )
     with show_progress() as progress:
-        evidence = asyncio.run(look(options, progress))
+        evidence = take_look(options, progress)
     read = {stored.sha256: read_certificate(stored.der) for stored in evidence.certificates}
 
     def found(fingerprints: tuple[str, ...]) -> tuple[Certificate, ...]:

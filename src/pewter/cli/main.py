@@ -3,10 +3,8 @@
 Only what the help needs is imported here; a command imports its own work when it runs.
 """
 
-import contextlib
 import errno
 import os
-import signal
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -17,6 +15,7 @@ from pewter import __version__
 from pewter.errors import OWN_FAULT, OutputError, PewterError, UsageError, own_fault_words
 
 from .saying import forget_output, say
+from .signals import end_on_signals
 
 app = typer.Typer(
     name="pewter",
@@ -234,9 +233,7 @@ def explain(rule: Annotated[str, typer.Argument(metavar="RULE", help="As in chai
 def run() -> None:
     """The console script: errors of ours end in a sentence and an exit status, never in a traceback."""
     _keep_streams()
-    for name in ("SIGTERM", "SIGHUP"):
-        with contextlib.suppress(AttributeError, ValueError):  # not on every system
-            signal.signal(getattr(signal, name), _interrupted)
+    end_on_signals()
     try:
         status = app(standalone_mode=False)
         _finish_output()
@@ -268,13 +265,6 @@ def run() -> None:
             say(own_fault_words(f"{type(exc).__name__}: {exc}"[:300]))
             status = OWN_FAULT
     sys.exit(status if isinstance(status, int) else 0)
-
-
-def _interrupted(number: int, frame: object) -> None:
-    """Whoever ends a review otherwise than from the keyboard gets what Ctrl-C gets: what was seen so far."""
-    handler = signal.getsignal(signal.SIGINT)
-    if callable(handler):
-        handler(number, None)
 
 
 def _wrong_usage(exc: Exception) -> int | None:

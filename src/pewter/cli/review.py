@@ -1,6 +1,5 @@
 """``pewter review``: from options and site file to a look, a judgement and its output."""
 
-import asyncio
 import datetime
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -10,7 +9,7 @@ import msgspec
 
 from pewter.errors import OWN_FAULT, FileError, NotReviewedError, UsageError, own_fault_words
 from pewter.evidence import GivenLog, Journey, Page
-from pewter.gather.look import LookOptions, look
+from pewter.gather.look import LookOptions
 from pewter.gather.routes import Routes, read_address_and_port, read_route
 from pewter.judge.case import Case
 from pewter.judge.expectations import Wishes
@@ -24,6 +23,7 @@ from pewter.web.sites import are_siblings
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
 
 from .files import check_writable, read_bounded, write_whole
+from .looking import take_look
 from .output import print_octets, print_report
 from .progress import show_progress
 from .root_stores import own_stores
@@ -80,7 +80,7 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
     site_file = _site_file(command, folder)
     options, wishes = _settle(command, site_file, folder)
     with show_progress() as progress:
-        evidence = asyncio.run(look(options, progress))
+        evidence = take_look(options, progress)
     for journeys, pages in recordings:
         evidence = msgspec.structs.replace(
             evidence, journeys=(*evidence.journeys, *journeys), pages=(*evidence.pages, *pages)

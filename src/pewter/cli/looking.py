@@ -1,0 +1,25 @@
+"""Running a look so that it can be ended early: whoever ends it, what was seen so far is the answer."""
+
+import asyncio
+import contextlib
+import signal
+
+from pewter.evidence import Evidence
+from pewter.gather.look import LookOptions, Progress, look
+
+from .signals import ENDING, kept_handlers
+
+
+def take_look(options: LookOptions, progress: Progress) -> Evidence:
+    """One look from beginning to end, or to a signal."""
+    with kept_handlers():
+        return asyncio.run(_look(options, progress))
+
+
+async def _look(options: LookOptions, progress: Progress) -> Evidence:
+    task, loop = asyncio.current_task(), asyncio.get_running_loop()
+    assert task is not None
+    for name in ENDING:
+        with contextlib.suppress(AttributeError, NotImplementedError, RuntimeError, ValueError):
+            loop.add_signal_handler(getattr(signal, name), task.cancel)
+    return await look(options, progress)
