@@ -2,6 +2,7 @@
 
 import os
 import re
+import signal
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -74,6 +75,12 @@ def _read(file: Path) -> dict[str, list[str]]:
         title, _, body = section.removeprefix("# ").partition("\n")
         found[title] = body.strip("\n").split("\n--\n")
     return found
+
+
+def pytest_sessionstart() -> None:
+    """Whoever runs the tests in the background of a shell has Ctrl-C ignored, and so would every program that they start."""
+    if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 def pytest_sessionfinish() -> None:

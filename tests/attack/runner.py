@@ -137,6 +137,10 @@ def _obeyed(text: str) -> str:
 
 
 def main() -> int:
+    if (
+        signal.getsignal(signal.SIGINT) is signal.SIG_IGN
+    ):  # in the background of a shell; what is started here would inherit it
+        signal.signal(signal.SIGINT, signal.default_int_handler)
     only = sys.argv[1] if len(sys.argv) > 1 else ""
     chosen = [attack for attack in ATTACKS if only in f"{attack.area}/{attack.title}"]
     failed, begun, memory = [], time.monotonic(), 0
