@@ -44,7 +44,7 @@ DOCUMENT = Path(__file__).parents[2] / "docs" / "browser-agreement.md"
 ONLY = os.environ.get("PEWTER_AGREEMENT_ONLY", "")
 """A part of the names of the cases to run, while working on them; nothing is written then."""
 
-TRIES = 3
+TRIES = 5
 """A look-up or an answer that was late is no disagreement: one that comes back every time is."""
 
 DRIVER = "the driver"
@@ -332,7 +332,10 @@ def rows_of(world: World, browsers: Browsers, part: Part, host: str) -> Iterator
         late = [row for row in rows.values() if row.verdict == "open"]
         if rows and not late:
             break
-        print(f"{host}: tried again, since {', '.join(f'{row.browser}: {row.theirs}' for row in late)}", flush=True)
+        print(
+            f"{host}: tried again, since {', '.join(f'{row.browser}: {row.theirs} ({row.remark})' for row in late)}",
+            flush=True,
+        )
         time.sleep(attempt)
         for browser in browsers:
             with contextlib.suppress(Exception):
