@@ -12,7 +12,7 @@ from pewter.escape import escaped
 from pewter.lab.marram import NAMES, PATHS, WEBMAIL, WWW, Stage, marram_ferries
 from pewter.lab.world import Scenario, World, WorldThread
 
-from .files import write_whole
+from .files import why, write_whole
 from .output import print_text
 from .review import INTERRUPTED, ReviewCommand, run_review
 from .saying import say
@@ -65,8 +65,7 @@ def _write_site_file(folder: Path, scenario: Scenario, world: World, now: dateti
         folder.mkdir(parents=True, exist_ok=True)
         (folder / FILES).mkdir(exist_ok=True)
     except (OSError, ValueError) as exc:
-        why = getattr(exc, "strerror", None) or "its name cannot stand in a path"
-        raise FileError(f"{folder} cannot be written to: {why}. Choose another with --into.") from exc
+        raise FileError(f"{folder} cannot be written to: {why(exc)}. Choose another with --into.") from exc
     write_whole(folder / ROOT_FILE, scenario.root.pem)
     for name, octets in scenario.files.items():
         write_whole(folder / FILES / name, octets)

@@ -17,50 +17,49 @@ def read_bounded(path: Path, limit: int, kind: str = "file of certificates or ke
     The bound is on the octets that are read: what a file's status says may be wrong or grow.
     """
     try:
-        # Without O_NONBLOCK, opening a FIFO waits for whoever may write to it.
-        descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
-        with os.fdopen(descriptor, "rb", buffering=0) as file:
-            mode = os.fstat(descriptor).st_mode
-            if stat.S_ISDIR(mode):
-                raise FileError(f"{path} is a folder; name the files in it.")
-            if not stat.S_ISREG(mode):
-                raise FileError(f"{path} is no ordinary file.")
+        with os.fdopen(_open_ordinary(path), "rb", buffering=0) as file:
             octets = bytearray()
             while piece := file.read(min(_PIECE, limit + 1 - len(octets))):
                 octets += piece
-    except IsADirectoryError:
-        raise FileError(f"{path} is a folder; name the files in it.") from None
     except (OSError, ValueError) as exc:  # ValueError: a null in the name
-        raise FileError(f"{path} cannot be read: {_why(exc)}.") from exc
+        raise FileError(f"{path} cannot be read: {why(exc)}.") from exc
     if len(octets) > limit:
         raise FileError(f"{path} is longer than {limit >> 20} MiB, which is no {kind}.")
     return bytes(octets)
 
 
+def _open_ordinary(path: Path) -> int:
+    """A descriptor of a file that is one.  Without O_NONBLOCK, opening a FIFO waits for whoever may write to it."""
+    descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+    mode = os.fstat(descriptor).st_mode
+    if stat.S_ISREG(mode):
+        return descriptor
+    os.close(descriptor)
+    raise FileError(
+        f"{path} is a folder; name the files in it." if stat.S_ISDIR(mode) else f"{path} is no ordinary file."
+    )
+
+
 def check_writable(path: Path) -> None:
     """Say before the work, not after it, that a file cannot be written: by a trial in its folder."""
     try:
-        if path.exists() and not path.is_file():
-            raise FileError(f"{path} cannot be written: it is no ordinary file.")
+        target = _target(path)
         if path.exists() and not os.access(path, os.W_OK):
             raise FileError(f"{path} cannot be written: it is read-only.")
-        folder = _target(path).parent
-        if not folder.is_dir():
-            raise FileError(f"{path} cannot be written: {folder} is no folder.")
-        temporary = _temporary(_target(path))
+        if not target.parent.is_dir():
+            raise FileError(f"{path} cannot be written: {target.parent} is no folder.")
+        temporary = _temporary(target)
         try:
             os.close(os.open(temporary, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600))
         finally:
             temporary.unlink(missing_ok=True)
     except (OSError, ValueError) as exc:
-        raise FileError(f"{path} cannot be written: {_why(exc)}.") from exc
+        raise FileError(f"{path} cannot be written: {why(exc)}.") from exc
 
 
 def write_whole(path: Path, octets: bytes) -> None:
     """Write beside the target and rename: it holds all of ``octets`` afterwards, or what it held before."""
     try:
-        if path.exists() and not path.is_file():
-            raise FileError(f"{path} cannot be written: it is no ordinary file.")
         target = _target(path)
         temporary = _temporary(target)
         try:
@@ -76,11 +75,13 @@ def write_whole(path: Path, octets: bytes) -> None:
                 temporary.unlink(missing_ok=True)
             raise
     except (OSError, ValueError) as exc:
-        raise FileError(f"{path} cannot be written: {_why(exc)}.") from exc
+        raise FileError(f"{path} cannot be written: {why(exc)}.") from exc
 
 
 def _target(path: Path) -> Path:
-    """Where a link leads: it stays a link."""
+    """Where a link leads: it stays a link.  FileError for what is there and no ordinary file."""
+    if path.exists() and not path.is_file():
+        raise FileError(f"{path} cannot be written: it is no ordinary file.")
     return path.resolve()
 
 
@@ -89,7 +90,8 @@ def _temporary(target: Path) -> Path:
     return target.with_name(f".pewter-{secrets.token_hex(6)}")
 
 
-def _why(exc: OSError | ValueError) -> str:
+def why(exc: OSError | ValueError) -> str:
+    """What the system has against a path, in words."""
     if isinstance(exc, OSError):
         return exc.strerror or "it is not there"
     return "its name cannot stand in a path"

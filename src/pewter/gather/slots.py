@@ -35,15 +35,19 @@ class Slots:
         self._open: Counter[str] = Counter()
         self._waiting: dict[str, list[tuple[int, int, asyncio.Future[None]]]] = {}
         self._turns = 0
+        self._granted = 0
+        """Made, or waiting for their turn."""
+
         self.made = 0
 
     @contextlib.asynccontextmanager
     async def connection(self, address: str, priority: Priority) -> AsyncIterator[None]:
         """Hold a slot for one connection to ``address``.  Raises BudgetSpent."""
-        if self.made >= self._most:
+        if self._granted >= self._most:
             raise BudgetSpent(f"not reached within {self._most} connections, the most of one review")
-        self.made += 1
+        self._granted += 1
         await self._acquire(address, priority)
+        self.made += 1
         try:
             yield
         finally:

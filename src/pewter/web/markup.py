@@ -14,7 +14,6 @@ MAX_TAGS = 100_000
 MAX_ATTRIBUTES = 256
 """Of one tag; further ones are passed over."""
 
-_BLANKS = "\t\n\f\r "
 _TAG_NAME = re.compile(r"[A-Za-z][^\t\n\f\r />]*+")
 _SKIPPED = re.compile(r"[\t\n\f\r /]*+")
 _ATTRIBUTE_NAME = re.compile(r"=?[^\t\n\f\r />=]*+")

@@ -21,7 +21,7 @@ _OF_THE_STANDARDS = frozenset({"www-authenticate", "proxy-authenticate"})
 
 def without_secrets(url: Url) -> Url:
     """``/a;jsessionid=4f2a?token=4f2a&q=x`` becomes ``/a;jsessionid=?token=&q=``."""
-    query = _names_alone(url.query, "&") if url.query is not None else None
+    query = _names_alone(url.query) if url.query is not None else None
     return Url(url.scheme, url.host, url.port, _PATH_PARAMETERS.sub(_parameter, url.path), query)
 
 
@@ -46,11 +46,11 @@ def mask_field(name: str, value: str) -> str:
 def _query_or_fragment(match: re.Match[str]) -> str:
     if match[1] == "#":
         return ""
-    return "?" + _names_alone(match[2].partition("#")[0], "&")
+    return "?" + _names_alone(match[2].partition("#")[0])
 
 
-def _names_alone(text: str, separator: str) -> str:
-    return separator.join(_name_alone(part) for part in text.split(separator))
+def _names_alone(query: str) -> str:
+    return "&".join(map(_name_alone, query.split("&")))
 
 
 def _name_alone(part: str) -> str:
