@@ -63,18 +63,23 @@ def test_silence_and_one_octet_at_a_time_end_by_the_total_deadline():
 
 
 def test_whole_deadline_leaves_the_rest_unseen_and_keeps_what_was_seen():
-    with peer(stays_silent) as silent, world({"status.marram-ferries.example": good()}) as running:
-        routes = (*running.routes, *at_ports(silent))
-        begun = time.monotonic()
-        evidence = take(
-            PEER, "status.marram-ferries.example", routes=routes, resolver=running.resolver, whole=1.5, step=60
-        )
-    assert time.monotonic() - begun < 4
-    ends = {journey.start: journey.end for journey in evidence.journeys}
-    assert ends[f"https://{PEER}/"] == Unseen("not reached before the deadline of 1.5 s")
-    assert ends["https://status.marram-ferries.example/"] == Landed()
-    answers = {each.name: each.probes[0].answer for each in evidence.endpoints}
-    assert answers[PEER] == Unseen("not reached before the deadline of 1.5 s")
+    """A machine that is busy gets more time: what is tested is what the deadline cuts off, not how fast a look is."""
+    good_url, silent_url = "https://status.marram-ferries.example/", f"https://{PEER}/"
+    for seconds in (1.5, 6.0, 24.0):
+        with peer(stays_silent) as silent, world({"status.marram-ferries.example": good()}) as running:
+            routes = (*running.routes, *at_ports(silent))
+            begun = time.monotonic()
+            evidence = take(
+                PEER, "status.marram-ferries.example", routes=routes, resolver=running.resolver, whole=seconds, step=60
+            )
+        assert time.monotonic() - begun < 3 * seconds + 3
+        ends = {journey.start: journey.end for journey in evidence.journeys}
+        answers = {each.name: each.probes[0].answer for each in evidence.endpoints}
+        if isinstance(ends[good_url], Landed) and isinstance(answers["status.marram-ferries.example"], Handshake):
+            break
+    late = Unseen(f"not reached before the deadline of {seconds:g} s")
+    assert (ends[silent_url], ends[good_url]) == (late, Landed())
+    assert answers[PEER] == late
     assert isinstance(answers["status.marram-ferries.example"], Handshake)
 
 
