@@ -15,6 +15,8 @@ import dns.exception
 import dns.message
 import dns.resolver
 
+from pewter.evidence import HowEnded
+
 with atheris.instrument_imports(include=["pewter"]):
     from pewter.cli.site_file import site_file_of
     from pewter.errors import FileError
@@ -74,7 +76,7 @@ def stream(client, octets: bytes) -> None:
     step = 1 + (octets[0] if octets else 0)
     for start in range(0, len(octets), step):
         client.receive(octets[start : start + step])
-    client.peer_ended("closed", "end")
+    client.peer_ended(HowEnded.CLOSED, "end")
     assert client.answer is not None
 
 

@@ -13,15 +13,16 @@ ALLOWED = {
     "errors": set(),
     "escape": set(),
     "octets": set(),
+    "places": set(),
     "evidence": set(),
     "tls": {"evidence", "octets"},
     "pki": {"evidence", "octets"},
-    "web": {"evidence", "octets"},
-    "judge": {"evidence", "tls", "pki", "web", "errors", "escape", "octets"},
-    "gather": {"evidence", "tls", "pki", "web", "errors", "octets"},
-    "report": {"evidence", "tls", "pki", "web", "judge", "errors", "escape"},
+    "web": {"evidence", "octets", "places"},
+    "judge": {"evidence", "tls", "pki", "web", "errors", "escape", "octets", "places"},
+    "gather": {"evidence", "tls", "pki", "web", "errors", "octets", "places"},
+    "report": {"evidence", "web", "judge", "errors", "escape"},
     "lab": {"evidence", "tls", "octets", "errors"},
-    "cli": {"evidence", "tls", "pki", "web", "judge", "gather", "report", "lab", "errors", "escape"},
+    "cli": {"evidence", "tls", "pki", "web", "judge", "gather", "report", "lab", "errors", "escape", "places"},
 }
 CORE = ("evidence", "tls", "pki", "web", "judge")
 NOT_IN_THE_CORE = {"asyncio", "socket", "ssl", "httpx", "httpcore", "typer", "rich", "dns", "requests", "selectors"}
@@ -58,6 +59,22 @@ def test_core_has_no_interface_sockets_or_event_loop(part):
     for path in modules(part):
         tops = {name.split(".")[0] for name in imports(path)}
         assert not tops & NOT_IN_THE_CORE, path
+
+
+@pytest.mark.parametrize(
+    ("importing", "left_alone"),
+    [
+        pytest.param("judge/facts", "pewter.judge.rule", id="facts-import-no-rule"),
+        pytest.param("judge/rules", "pewter.judge.results", id="rules-import-no-results"),
+        pytest.param("report", "pewter.judge.facts", id="renderers-import-no-fact"),
+        pytest.param("report", "pewter.judge.rule", id="renderers-import-no-rule"),
+    ],
+)
+def test_layers_of_the_judge(importing, left_alone):
+    for path in modules(importing):
+        assert not [name for name in imports(path) if f"{name}.".startswith((f"{left_alone}.", f"{left_alone}s."))], (
+            path
+        )
 
 
 def test_the_lab_is_imported_by_the_demo_alone():

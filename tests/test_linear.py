@@ -65,8 +65,7 @@ def cookies(made: str) -> None:
     """Judged and rendered: as many cookies as characters, a hundredth of them."""
     fields = [("Set-Cookie", f"c{n}=1") for n in range(len(made) // 100)]
     ways = [journey(hop(f"{BASE}{n}", 200, *fields[n : n + 100])) for n in range(0, len(fields), 100)]
-    looked = case(*ways)
-    render_terminal(make_review(looked), looked, 100, UNICODE)
+    render_terminal(make_review(case(*ways)), 100, UNICODE)
 
 
 READERS = [

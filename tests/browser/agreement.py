@@ -25,10 +25,10 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 from browser.cases import CA_HOST, COOKIES, PAGE, PARTS, PARTS_OF_PAGES, STS, ZONE, make_authority, page, visit_hosts
 from browser.certificate_cases import RESPONDER, Stapled, certificate_hosts, roots, staples
 from browser.drivers import Chromium, Firefox, both
-from pewter.judge.browsers import Browser, Meeting
-from pewter.judge.case import Case
-from pewter.judge.expectations import Wishes
-from pewter.judge.visits import predict_for
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.browsers import Browser, Meeting
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.visits import predict_for
 from pewter.lab.name_server import NameServer
 from pewter.lab.web_server import Response, VirtualHost, WebServer
 from pewter.pki import Store, read_certificate
@@ -243,7 +243,7 @@ def visit_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
     )
     protocol = not host.endswith(f"visit.{ZONE}")
     evidence = take(host, routes=routes, stores=(world.store,), step=3, whole=20, protocol=protocol)
-    case = Case(evidence, Wishes(), evidence.begun, (world.store,))
+    case = Case(evidence, Terms(), evidence.begun, (world.store,))
     for journey in case.evidence.journeys:
         if journey.reason != "typed" or read_url(journey.start).host != host:
             continue

@@ -14,7 +14,7 @@ from pathlib import Path
 from selenium import webdriver
 from selenium.common.exceptions import WebDriverException
 
-from pewter.judge.browsers import Meeting
+from pewter.judge.facts.browsers import Meeting
 
 LOADED_SECONDS = 8.0
 

@@ -44,7 +44,7 @@ def read(tmp_path: Path, text: str) -> SiteFile:
 
 
 def test_every_section_is_read(tmp_path):
-    options, wishes = _settle(ReviewCommand(), read(tmp_path, EXAMPLE), tmp_path)
+    options, terms = _settle(ReviewCommand(), read(tmp_path, EXAMPLE), tmp_path)
     assert options.targets == (
         ("www.marram-ferries.example", 443), ("marram-ferries.example", 443), ("tickets.marram-ferries.example", 443),
     )  # fmt: skip
@@ -55,10 +55,10 @@ def test_every_section_is_read(tmp_path):
         "tickets.marram-ferries.example=192.0.2.20",
         "tickets.marram-ferries.example=192.0.2.21",
     ]
-    assert wishes.canonical == "https://www.marram-ferries.example"
-    assert wishes.expect.hsts_minimum_age == datetime.timedelta(days=365)
-    assert Level(wishes.levels["hsts/absent"]) is Level.NOTE
-    assert wishes.accept[0].until == datetime.date(2027, 1, 31)
+    assert terms.canonical == "https://www.marram-ferries.example"
+    assert terms.expect.hsts_minimum_age == datetime.timedelta(days=365)
+    assert Level(terms.levels["hsts/absent"]) is Level.NOTE
+    assert terms.accept[0].until == datetime.date(2027, 1, 31)
 
 
 @pytest.mark.parametrize(
@@ -134,11 +134,11 @@ def test_command_line_comes_before_the_site_file(tmp_path):
         timeout=5,
         resolver="192.0.2.53",
     )
-    options, wishes = _settle(command, read(tmp_path, EXAMPLE), tmp_path)
+    options, terms = _settle(command, read(tmp_path, EXAMPLE), tmp_path)
     assert options.targets[-1] == ("new.example", 444)
     assert options.paths[-1] == "/x"
     assert (options.whole_seconds, options.resolver) == (5, ("192.0.2.53", 53))
-    assert wishes.canonical == "https://tickets.marram-ferries.example"
+    assert terms.canonical == "https://tickets.marram-ferries.example"
 
 
 @pytest.mark.parametrize(

@@ -6,7 +6,19 @@ import time
 
 import pytest
 
-from pewter.evidence import Alert, Ended, Handshake, Landed, NoConnection, NotTls, StopCause, Stopped, Unseen
+from pewter.evidence import (
+    Alert,
+    Ended,
+    Handshake,
+    HowEnded,
+    HowFailed,
+    Landed,
+    NoConnection,
+    NotTls,
+    StopCause,
+    Stopped,
+    Unseen,
+)
 from pewter.gather.hellos import failed_connection
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.pki import MalformedCertificate, read_certificate
@@ -57,7 +69,7 @@ def test_silence_and_one_octet_at_a_time_end_by_the_total_deadline():
     for script in (stays_silent, dribbles):
         begun = time.monotonic()
         answer, end, _ = https_answers(script, step=0.6)
-        assert answer.how == "silent"
+        assert answer.how is HowEnded.SILENT
         assert end.cause is StopCause.NO_ANSWER
         assert time.monotonic() - begun < 3
 
@@ -86,7 +98,7 @@ def test_whole_deadline_leaves_the_rest_unseen_and_keeps_what_was_seen():
 def test_refused_port():
     with closed_port() as port:
         evidence = take(routes=at_ports(port))
-    assert evidence.endpoints[0].probes[0].answer == NoConnection("refused", "the connection was refused")
+    assert evidence.endpoints[0].probes[0].answer == NoConnection(HowFailed.REFUSED, "the connection was refused")
     ends = {(journey.end.cause, journey.end.detail) for journey in evidence.journeys}
     assert ends == {(StopCause.NO_CONNECTION, "the connection was refused")}
 

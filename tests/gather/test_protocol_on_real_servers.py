@@ -4,11 +4,11 @@ import subprocess
 
 import pytest
 
-from pewter.evidence import Seen, protocols
-from pewter.judge import chain, protocol_suites
-from pewter.judge.case import Case
-from pewter.judge.expectations import Wishes
+from pewter.evidence import Order, Seen, VersionOutcome, protocols
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Gap, Holds
+from pewter.judge.rules import chain, protocol_suites
 from pewter.lab.authority import issue_server
 from pewter.tls import fingerprint, suite_name, version_name
 from pewter.tls.codepoints import group_name
@@ -36,7 +36,7 @@ def test_versions_and_suites_are_those_of_the_setting(setting: Setting, tmp_path
         evidence = take(PEER, routes=at_ports(port), protocol=True, whole=60, step=5)
     protocol = evidence.endpoints[0].protocol
     assert protocol is not None, evidence.endpoints[0].probes
-    accepted = {seen.version for seen in protocol.versions if seen.outcome == "accepted"}
+    accepted = {seen.version for seen in protocol.versions if seen.outcome is VersionOutcome.ACCEPTED}
     assert {version_name(each) for each in accepted} == {version_name(each) for each in expected if expected[each]}
     assert all(seen.outcome != "unknown" for seen in protocol.versions), protocol.versions
     COUNTS["settings"] += 1
@@ -51,11 +51,11 @@ def test_versions_and_suites_are_those_of_the_setting(setting: Setting, tmp_path
             and setting.server not in {"tlslite-ng", "gnutls-serv"}
         ):
             # HAProxy lets a client that puts ChaCha20 first have it: the rest is the server's choice.
-            assert seen.order.startswith("server") or (setting.server == "haproxy" and seen.order == "mixed")
-            if seen.order == "server" and seen.version < 0x0304:
+            assert seen.order.is_servers or (setting.server == "haproxy" and seen.order is Order.MIXED)
+            if seen.order is Order.SERVER and seen.version < 0x0304:
                 assert list(map(suite_name, seen.suites)) == list(map(suite_name, expected[seen.version]))
         if setting.server_order is False and len(seen.suites) > 1 and seen.version < 0x0304:
-            assert seen.order == "client"
+            assert seen.order is Order.CLIENT
 
 
 def look(routes):
@@ -85,7 +85,7 @@ def test_groups_and_their_order(tmp_path, groups, expected):
         _, protocol = look(at_ports(port))
     found = protocol.groups_in(0x0304)
     assert (list(map(group_name, found.groups)), found.unfinished) == (expected, "")
-    assert found.order in {"server", "one"}
+    assert found.order in {Order.SERVER, Order.ONE}
     old = protocol.groups_in(0x0303)
     assert set(map(group_name, old.groups)) == {each for each in expected if not each.startswith("ffdhe")}
 
@@ -135,7 +135,7 @@ def test_finite_field_parameters(tmp_path, make, bits, known):
     assert isinstance(protocol.finite_field, Seen)
     field = protocol.finite_field.value
     assert (field.bits, well_known_prime(field.prime_sha256)) == (bits, known)
-    (outcome,) = outcomes(protocol_suites.weak_dh, Case(evidence, Wishes(), evidence.begun, ()))
+    (outcome,) = outcomes(protocol_suites.weak_dh, Case(evidence, Terms(), evidence.begun, ()))
     assert type(outcome) is (Holds if bits >= 2048 else Gap)
 
 
@@ -156,7 +156,7 @@ def test_certificates_of_both_kinds_of_keys_and_another_default(tmp_path):
         evidence, _ = look(at_ports(port))
     endpoint = evidence.endpoints[0]
     assert {each.chain[0] for each in endpoint.handshakes} == {fingerprint(each.der) for each in issued}
-    (gap,) = outcomes(chain.default_differs, Case(evidence, Wishes(), evidence.begun, (store(root()),)))
+    (gap,) = outcomes(chain.default_differs, Case(evidence, Terms(), evidence.begun, (store(root()),)))
     assert "without a server name: other.example" in gap.seen
 
 

@@ -3,16 +3,18 @@
 import subprocess
 from contextlib import contextmanager
 
+import msgspec
 import pytest
 from cryptography import x509
 
 from pewter.evidence import Seen, Unseen
-from pewter.judge import chain_status
-from pewter.judge.case import Case
-from pewter.judge.expectations import Wishes
-from pewter.judge.outcomes import Unknown
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.case import Case
+from pewter.judge.outcomes import Gap, Unknown
+from pewter.judge.rules import chain_status
 from pewter.lab.authority import Issued, issue_ca, issue_server
 from pewter.lab.web_server import Response, VirtualHost
+from pewter.places import the_site
 from support.cases import outcomes
 from support.certificates import FAR_OFF, LONG_AGO, key, root, store
 from support.looks import PEER, at_ports, take, take_in, world
@@ -49,7 +51,7 @@ def ocsp_responder(folder, of: Issued, port: int, *, revoked: bool = False):
 
 
 def case_of(evidence) -> Case:
-    return Case(evidence, Wishes(), evidence.begun, (store(root()),))
+    return Case(evidence, Terms(), evidence.begun, (store(root()),))
 
 
 def nginx_block(folder, port: int, *lines: str) -> str:
@@ -150,7 +152,9 @@ LISTED = issue_server([PEER], ISSUER, LONG_AGO, FAR_OFF, key=key("server"), crl=
 def test_lists_that_are_no_answer(told, answer, words):
     with ca_world(LISTED, answer) as up:
         evidence = take_in(up, PEER, revocation=True)
-    case = Case(evidence, Wishes(), FAR_OFF, (store(root()),)) if "ran out" in words else case_of(evidence)
+    if "ran out" in words:
+        evidence = msgspec.structs.replace(evidence, begun=FAR_OFF)
+    case = case_of(evidence)
     told(outcomes(chain_status.revoked, case), dated=False)
 
 
@@ -159,7 +163,15 @@ def test_a_list_that_names_the_certificate(told):
         evidence = take_in(up, PEER, revocation=True)
     assert [type(each.answer) for each in evidence.status_answers] == [Seen]
     at = signed_list.__globals__["NOW"]
-    told(outcomes(chain_status.revoked, Case(evidence, Wishes(), at, (store(root()),))), dated=False)
+    told(outcomes(chain_status.revoked, case_of(msgspec.structs.replace(evidence, begun=at))), dated=False)
+
+
+def test_what_was_revoked_stays_revoked_whatever_day_is_judged_for():
+    """The list had run out by then; it was in date when it came."""
+    with ca_world(LISTED, Response(200, (), signed_list(ISSUER, LISTED.certificate.serial_number))) as up:
+        evidence = msgspec.structs.replace(take_in(up, PEER, revocation=True), begun=signed_list.__globals__["NOW"])
+    later = Case(evidence, Terms(), FAR_OFF, (store(root()),))
+    assert [type(each) for each in outcomes(chain_status.revoked, later)] == [Gap]
 
 
 def test_an_address_in_the_reviewers_own_network_is_not_asked():
@@ -184,7 +196,9 @@ def test_nothing_is_asked_unless_wished():
     with ca_world(LISTED, Response(200, (), b"")) as up:
         evidence = take_in(up, PEER)
     assert evidence.status_answers == ()
-    assert outcomes(chain_status.revoked, case_of(evidence)) == [Unknown("certificates", chain_status.NOT_ASKED)]
+    assert outcomes(chain_status.revoked, case_of(evidence)) == [
+        Unknown(the_site("certificates"), chain_status.NOT_ASKED)
+    ]
 
 
 def test_names_that_share_the_certificate_are_looked_up():

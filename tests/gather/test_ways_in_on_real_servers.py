@@ -2,12 +2,12 @@
 
 import pytest
 
-from pewter.judge import cookie, hsts, page, redirect
-from pewter.judge.browsers import Meeting
-from pewter.judge.case import Case
-from pewter.judge.expectations import Wishes
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.visits import predict_visits
 from pewter.judge.outcomes import Gap
-from pewter.judge.visits import predict_visits
+from pewter.judge.rules import cookie, hsts, page, redirect
 from pewter.lab.authority import issue_server
 from support.cases import outcomes
 from support.certificates import FAR_OFF, LONG_AGO, intermediate, key, root, store
@@ -30,7 +30,7 @@ def prepare(folder):
 
 def gaps(plain: int, secure: int) -> tuple[set[str], Case]:
     evidence = take(routes=at_ports(secure, plain), paths=("/", "/deep/page?a=b"))
-    case = Case(evidence, Wishes(), evidence.begun, (store(root()),))
+    case = Case(evidence, Terms(), evidence.begun, (store(root()),))
     rules = (*redirect.RULES, *hsts.RULES, *cookie.RULES, *page.RULES)
     return {rule.name for rule in rules for outcome in outcomes(rule, case) if isinstance(outcome, Gap)}, case
 
@@ -68,7 +68,7 @@ def test_apache(tmp_path, plain, secure, expected):
         found, case = gaps(http, https)
     # The deep page is not there: that it leads nowhere is true of every configuration here.
     assert found - {"redirect/broken-target", "page/names-version"} == expected
-    found_paths = [journey.start for journey in case.evidence.journeys if journey.reason == "found: login"]
+    found_paths = [journey.start for journey in case.evidence.journeys if journey.looks_like == "login"]
     assert f"https://{PEER}/user/login" in found_paths
 
 

@@ -75,7 +75,7 @@ def test_review_typed_in_the_folder_of_a_demo_that_stays(tmp_path):
         run = pewter("review", "--json", folder=folder)
         assert run.returncode == 1
         review = json.loads(run.stdout)
-        assert review["format"] == "pewter-review/1"
+        assert review["format"] == "pewter-review/2"
         assert run.stderr.startswith("pewter: using pewter.toml\n")  # behind it, progress where the machine is slow
 
         clean = pewter("review", "status.marram-ferries.example", folder=folder)
@@ -149,7 +149,7 @@ def test_locations_that_lead_nowhere(tmp_path, location):
 
 
 FALLS = """
-from pewter.judge import hsts
+from pewter.judge.rules import hsts
 def fall(case):
     raise KeyError("a fault made for a test")
     yield

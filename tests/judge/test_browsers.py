@@ -10,6 +10,8 @@ from pewter.evidence import (
     BrowserHello,
     GroupsSeen,
     Move,
+    MoveKind,
+    Order,
     Page,
     Seen,
     StopCause,
@@ -17,14 +19,16 @@ from pewter.evidence import (
     SuitesSeen,
     Tries,
     Unseen,
+    VersionOutcome,
     VersionSeen,
+    WayIn,
     protocols,
 )
 from pewter.evidence import Protocol as Spoken
-from pewter.judge import chain, chain_keys, chain_status, page, protocol_suites, reach, redirect
-from pewter.judge import name as name_rules
-from pewter.judge.case import Case
-from pewter.judge.visits import predict_visits
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.visits import predict_visits
+from pewter.judge.rules import chain, chain_keys, chain_status, page, protocol_suites, reach, redirect
+from pewter.judge.rules import name as name_rules
 from pewter.lab.authority import DAY, issue_ca, issue_server
 from support.cases import (
     case,
@@ -138,7 +142,7 @@ def below(*anchors, **options):
     anchors = anchors or (given,)
     looked = at(server(issuer=lower), lower, issuing, given_trust=tuple(map(fingerprint, anchors)))
     evidence = msgspec.structs.replace(looked.evidence, certificates=(*looked.evidence.certificates, *stored(*anchors)))
-    return Case(evidence, looked.wishes, looked.at, ())
+    return Case(evidence, looked.terms, looked.at, ())
 
 
 ANCHORS = {
@@ -166,9 +170,9 @@ BY_STRANGER = server(issuer=STRANGER)
 
 def spoken(*hellos, versions=(0x0304, 0x0303), suites=(0xC02B,), groups=(0x001D,), tries=()):
     return Spoken(
-        versions=tuple(VersionSeen(each, "accepted") for each in versions),
+        versions=tuple(VersionSeen(each, VersionOutcome.ACCEPTED) for each in versions),
         suites=(SuitesSeen(0x0303, suites, "server", 390),),
-        groups=(GroupsSeen(0x0303, groups, "one", 25),),
+        groups=(GroupsSeen(0x0303, groups, Order.ONE, 25),),
         browsers=hellos,
         tries=tries,
     )
@@ -232,8 +236,8 @@ def lands(issued):
 
 
 def moves(start, how, to, certain=True):
-    of = shown(start, moves=(Move(how, to, certain),))
-    onward = msgspec.structs.replace(journey(hop(to)), reason="moved")
+    of = shown(start, moves=(Move(MoveKind(how), to, certain),))
+    onward = msgspec.structs.replace(journey(hop(to)), reason=WayIn.MOVED)
     return case(journey(hop(start, page=of.sha256)), onward, pages=(of,), endpoints=[endpoint(handshake())])
 
 

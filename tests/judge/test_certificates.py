@@ -12,20 +12,22 @@ from cryptography.x509.oid import ExtendedKeyUsageOID
 from pewter.evidence import (
     Answer,
     FetchedIssuer,
+    HowFailed,
     Lookup,
     Name,
     NoConnection,
     Seen,
     StatusAnswer,
+    StatusMethod,
     StoredCertificate,
     Unseen,
 )
-from pewter.judge import chain, chain_keys, chain_status, date
-from pewter.judge import name as name_rules
-from pewter.judge.browsers import Browser, browsers_refusing_key
-from pewter.judge.case import Case
-from pewter.judge.expectations import Expectations, Wishes
+from pewter.judge.expectations import Expectations, Terms
+from pewter.judge.facts.browsers import Browser, browsers_refusing_key
+from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Gap, Holds
+from pewter.judge.rules import chain, chain_keys, chain_status, date
+from pewter.judge.rules import name as name_rules
 from pewter.lab.authority import DAY, Issued, SignedWith, issue_ca, issue_server
 from pewter.pki import KeyFacts, Store, der
 from pewter.tls import fingerprint as fingerprint_of
@@ -43,12 +45,12 @@ from support.cases import (
     stored,
     table,
 )
-from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root
+from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root, store
 from support.status import ocsp_response, signed_list
 
 APEX = "marram-ferries.example"
 SECOND = 1 / 86400
-REFUSED = NoConnection("refused", "the connection was refused")
+REFUSED = NoConnection(HowFailed.REFUSED, "the connection was refused")
 REVOKED = x509.ocsp.OCSPCertStatus.REVOKED
 STAPLE_DEMANDED = (x509.TLSFeature([x509.TLSFeatureType.status_request]), False)
 
@@ -65,18 +67,16 @@ def ca(title: str, issuer: Issued | None, kind: str = "P-256", until=FAR_OFF, **
 def at(*sent: Issued, public: bool = False, answers=(), host: str = HOST, also=(), stores=(), **more) -> Case:
     """A host that sends these certificates, the usual ones unless told otherwise."""
     sent = sent or (leaf(), intermediate())
-    found = case(
+    if public:
+        stores = (Store("Mozilla's roots", store(root()).anchors, is_public=True),)
+    return case(
         journey(hop(f"https://{host}/", issued=sent[0])),
         names=more.pop("names", [name(host)]),
         endpoints=more.pop("endpoints", [endpoint(*(answers or (handshake(*sent),)), host=host)]),
         certificates=(*stored(*sent, *also), *more.pop("certificates", ())),
+        stores=stores,
         **more,
     )
-    if public:
-        stores = (Store("Mozilla's roots", found.own_stores[0].anchors, is_public=True),)
-    if stores:
-        found.stores = found.own_stores = stores
-    return found
 
 
 def unanswered() -> Case:
@@ -121,7 +121,7 @@ def sent_as(*fingerprints: str) -> Case:
 def by_an_impostor() -> Case:
     """No good path is beside the bad signature: the true intermediate is not at hand."""
     found = at(leaf(), issue_ca("Intermediate", root(), LONG_AGO, FAR_OFF, key=key("another")))
-    found._elsewhere = ()
+    found.chains._elsewhere = ()
     return found
 
 
@@ -131,7 +131,11 @@ def stapled(response: bytes | None, *sent: Issued) -> Case:
 
 
 def asked(answer) -> Case:
-    answers = () if answer is None else (StatusAnswer("OCSP", "http://ocsp.x.example", fingerprint(ASKABLE), answer),)
+    answers = (
+        ()
+        if answer is None
+        else (StatusAnswer(StatusMethod.OCSP, "http://ocsp.x.example", fingerprint(ASKABLE), answer),)
+    )
     return at(ASKABLE, intermediate(), revocation_asked=answer is not None, status_answers=answers)
 
 
@@ -140,7 +144,7 @@ def listed() -> Case:
     point = x509.DistributionPoint([x509.UniformResourceIdentifier("http://crl.x.example/3.crl")], None, None, None)
     of = server(extra=((x509.CRLDistributionPoints([point]), False),))
     crl = Seen(signed_list(intermediate(), of.certificate.serial_number))
-    answers = (StatusAnswer("CRL", "http://crl.x.example/3.crl", "another", crl),)
+    answers = (StatusAnswer(StatusMethod.CRL, "http://crl.x.example/3.crl", "another", crl),)
     return at(of, intermediate(), revocation_asked=True, status_answers=answers)
 
 
@@ -166,7 +170,7 @@ def lasting(issued: str, days: float, *, public: bool = True) -> Case:
 
 def listing(entry: str) -> Case:
     found = at()
-    certificate = found.certificate(fingerprint(leaf()))
+    certificate = found.chains.certificate(fingerprint(leaf()))
     facts = certificate.extensions  # type: ignore[union-attr]
     object.__setattr__(certificate, "extensions", type(facts)(dns_names=(HOST, entry), has_subject_alt_name=True))
     return found
@@ -219,10 +223,10 @@ AT_ANOTHER = {"names": [name(HOST), name(APEX)]}
 AT_ANOTHER |= {"endpoints": [endpoint(handshake(leaf())), endpoint(handshake(), host=APEX)]}
 WIDE = server(HOST, f"shop.{APEX}", f"old.{APEX}", f"*.{APEX}")
 OTHER_NAMES = (resolved(f"shop.{APEX}", "192.0.2.9"), resolved(f"old.{APEX}"))
-ROOTS = at().own_stores[0]
+ROOTS = store(root())
 POISONED = server(extra=((x509.PrecertPoison(), True),))
 EXACT = leaf(HOST, left=60, life=90)
-LATER_RENEWAL = Wishes(Expectations(renewal_point=0.9, renewal_grace=0.05))
+LATER_RENEWAL = Terms(Expectations(renewal_point=0.9, renewal_grace=0.05))
 IMPOSTOR = server(signed_with=SignedWith(key=key("stranger")))
 ENTRIES = (
     f"www.{APEX}", f"*.{APEX}", "xn--bcher-kva.example", "a_b.example", "w*.example", "a.*.example", "*.co.uk", "*.example",
@@ -344,7 +348,7 @@ CASES = {
         "unknown": unanswered(),
     },
     date.expired: {"replaced-at-another-address": both(leaf(HOST, left=-4), leaf(HOST, left=80))},
-    date.renewal_overdue: {"thresholds-are-expectations": dated(12, wishes=LATER_RENEWAL)},
+    date.renewal_overdue: {"thresholds-are-expectations": dated(12, terms=LATER_RENEWAL)},
     date.too_long: {
         "398-before-the-change": lasting("2026-03-14", 398 - SECOND),
         "200-on-the-day": lasting("2026-03-15", 200 - SECOND),
@@ -399,9 +403,9 @@ def test_stores_that_are_given():
         CASES[chain.stores_disagree, chain.untrusted][f"given-{each}"]
         for each in ("beside-the-stores", "in-place-of-them")
     )
-    verdicts = beside.store_verdicts((fingerprint(BY_FOREIGN_ROOT),))
+    verdicts = beside.chains.store_verdicts((fingerprint(BY_FOREIGN_ROOT),))
     assert [(each.title, each.trusts) for each in verdicts] == [("test store", False), ("--trust", True)]
-    assert [store.title for store in only.stores] == ["--trust-only"]
+    assert [store.title for store in only.chains.stores] == ["--trust-only"]
 
 
 def test_odd_entries_are_shown_escaped():

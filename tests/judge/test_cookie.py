@@ -2,8 +2,8 @@
 
 import pytest
 
-from pewter.judge import cookie
 from pewter.judge.judging import judge
+from pewter.judge.rules import cookie
 from pewter.web.cookie_kinds import CookieKind, guess_kind
 from support.cases import case, hop, journey, name, outcomes, table, unseen
 from support.certificates import HOST
@@ -88,7 +88,7 @@ def test_rule(told, rule, looked):
 
 def test_same_cookie_on_many_answers_is_one_finding():
     ways = [journey(hop(f"{HTTPS}{n}", 200, ("Set-Cookie", "a=*; Path=/"))) for n in range(5)]
-    gaps = [each for each in judge(case(*ways)) if each.rule == "cookie/not-secure"]
+    gaps = [each for each in judge(case(*ways), cookie.RULES) if each.rule == "cookie/not-secure"]
     assert len(gaps) == 1
 
 

@@ -2,9 +2,9 @@
 
 import datetime
 
-from pewter.evidence import Name, NoConnection, StopCause
-from pewter.judge import date, hsts
-from pewter.judge.expectations import Expectations, Wishes
+from pewter.evidence import HowFailed, Name, NoConnection, StopCause
+from pewter.judge.expectations import Expectations, Terms
+from pewter.judge.rules import date, hsts
 from support.cases import (
     ADDRESS,
     case,
@@ -27,12 +27,12 @@ HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
 HTTP_APEX, HTTPS_APEX = f"http://{APEX}/", f"https://{APEX}/"
 STS = "Strict-Transport-Security"
 YEAR, FULL = "max-age=31536000", "max-age=31536000; includeSubDomains"
-SUPPOSED = Wishes(suppose=("hsts",))
-A_DAY = Wishes(Expectations(hsts_minimum_age=datetime.timedelta(days=1)))
+SUPPOSED = Terms(suppose=("hsts",))
+A_DAY = Terms(Expectations(hsts_minimum_age=datetime.timedelta(days=1)))
 NAMES = [name(APEX), name(HOST)]
 ABSENT_APEX = [name(HOST), Name(APEX, False)]
 ADDRESS_AS_NAME = [Name("192.0.2.7", True, (), ("192.0.2.7",))]
-REFUSED = NoConnection("refused", "the connection was refused")
+REFUSED = NoConnection(HowFailed.REFUSED, "the connection was refused")
 EXPIRED = leaf(OLD, left=-4)
 
 
@@ -61,12 +61,12 @@ def ready(policy=f"{FULL}; preload", first=HTTPS_APEX):
     return at(*ways, names=[name(APEX)], endpoints=served, certificates=stored(issued))
 
 
-def below(issued, policy=FULL, wishes=Wishes()):  # noqa: B008
+def below(issued, policy=FULL, terms=Terms()):  # noqa: B008
     good = leaf(APEX)
     ways = (answer(HTTPS_APEX, policy, issued=good), answer(f"https://{OLD}/", issued=issued))
     served = [endpoint(handshake(each, intermediate()), host=at) for each, at in ((good, APEX), (issued, OLD))]
     names = [name(APEX), name(OLD)]
-    return at(*ways, names=names, endpoints=served, certificates=stored(good, issued), wishes=wishes)
+    return at(*ways, names=names, endpoints=served, certificates=stored(good, issued), terms=terms)
 
 
 def ending(left, *policy):
@@ -152,9 +152,9 @@ CASES = {
         "over-http-counts-not": at(journey(hop(HTTP, 301, (STS, "max-age=99999999")), hop(HTTPS))),
         "an-address-has-no-policy": sent(names=ADDRESS_AS_NAME),
         "a-name-without-address": sent(names=[Name(HOST)]),
-        "minimum-age-is-an-expectation": sent("max-age=86400", wishes=A_DAY),
-        "supposed-policy-for-none": sent(wishes=SUPPOSED),
-        "supposed-policy-for-a-short-one": sent("max-age=1", wishes=SUPPOSED),
+        "minimum-age-is-an-expectation": sent("max-age=86400", terms=A_DAY),
+        "supposed-policy-for-none": sent(terms=SUPPOSED),
+        "supposed-policy-for-a-short-one": sent("max-age=1", terms=SUPPOSED),
     },
     (hsts.absent, hsts.uneven): {"policy-on-a-later-answer-of-the-host": LATER},
     (hsts.absent, hsts.apex_never_seen): {

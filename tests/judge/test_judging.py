@@ -11,31 +11,35 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pewter.errors import FileError
-from pewter.evidence import FetchedIssuer, NoConnection, StopCause, Stopped
-from pewter.judge.browsers import Meeting
-from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Wishes, read_duration, write_duration
-from pewter.judge.judging import AREAS, INTERRUPTED, RULES, judge, server_of
-from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Level, Unknown, host_of_place
+from pewter.evidence import FetchedIssuer, HowFailed, NoConnection, StopCause, Stopped
+from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Terms, read_duration, write_duration
+from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.served_certificates import LinkState, served_certificates
+from pewter.judge.facts.visits import predict_visits
+from pewter.judge.judging import INTERRUPTED, judge
+from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
 from pewter.judge.results import (
     area_counts,
     count_by_level,
     gap_entries,
     reaches,
     unknown_entries,
-    was_reviewed,
     worst_level,
 )
 from pewter.judge.review import FORMAT, case_of, make_review, read_review, write_review
-from pewter.judge.rules import Words
-from pewter.judge.served import LinkState, served_certificates
-from pewter.judge.visits import predict_visits
+from pewter.judge.rule import Words
+from pewter.judge.rules import AREAS, RULES, SITE_RULES
+from pewter.judge.wording import server_of
 from pewter.lab.authority import DAY, issue_server
+from pewter.places import PlaceKind, of_cookie, of_endpoint, of_file, of_name
 from pewter.report.schema import build_schema
+from pewter.report.terminal import render_terminal
+from pewter.web.urls import place_of
 from support.cases import ADDRESS, case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen
 from support.certificates import HOST, NOW, intermediate, key, leaf
 
 HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
-CATALOGUE = Path(__file__).parents[2] / "src" / "pewter" / "judge" / "catalogue"
+CATALOGUE = Path(__file__).parents[2] / "src" / "pewter" / "judge" / "rules"
 TESTS = "".join(
     path.read_text(encoding="utf-8")
     for kind in ("test_*.py", "told/*.txt")
@@ -128,32 +132,29 @@ def test_what_a_visitor_meets(visit, meets, statuses):
 
 
 def bare(*ways, **options):
-    return judge(case(*ways, **options))
+    return judge(case(*ways, **options), SITE_RULES)
 
 
-def test_judged_gap_carries_why_mend_and_the_lines_for_its_server():
-    plain = journey(hop(HTTP, 200, ("Server", "nginx/1.22.1")))
-    (judged,) = (each for each in bare(plain) if each.rule == "redirect/missing")
-    assert (judged.level, judged.server) == (Level.EXPOSES, "nginx")
-    assert f"server_name {HOST};" in judged.configuration
-    assert judged.check == f"curl -sI http://{HOST}/ | head -1"
-    assert "{" not in judged.mend + judged.check
+def test_an_entry_carries_why_mend_and_the_lines_for_its_server():
+    results = make_review(case(journey(hop(HTTP, 200, ("Server", "nginx/1.22.1"))))).results
+    (entry,) = (each for each in results.gaps if each.rule == "redirect/missing")
+    (lines,) = entry.configurations
+    assert (entry.level, lines.server, lines.hosts) == (Level.EXPOSES, "nginx", (HOST,))
+    assert f"server_name {HOST};" in lines.lines
+    assert entry.check == f"curl -sI http://{HOST}/ | head -1"
+    assert "{" not in entry.why + entry.mend + entry.check
 
 
 def test_an_interruption_leaves_what_was_not_judged_unknown(monkeypatch):
     """Ctrl-C while it is judged: the review is there, and says so."""
-    at = len(RULES) // 2
-    pressed = pressing_ctrl_c(RULES[at])
-    monkeypatch.setattr(
-        "pewter.judge.review.judge", lambda case, failed: judge(case, (*RULES[:at], pressed, *RULES[at + 1 :]), failed)
-    )
+    at = len(SITE_RULES) // 2
+    rules = (*SITE_RULES[:at], pressing_ctrl_c(SITE_RULES[at]), *SITE_RULES[at + 1 :])
+    monkeypatch.setattr("pewter.judge.review.SITE_RULES", rules)
     review = make_review(case(journey(HTTP)))
     assert review.evidence.interrupted
-    unknown = [
-        each for each in review.outcomes if isinstance(each.outcome, Unknown) and each.outcome.reason == INTERRUPTED
-    ]
-    assert {each.rule for each in unknown} == {rule.name for rule in RULES[at:]}
-    assert any(each.rule == "redirect/missing" for each in review.outcomes)
+    unknown = {rule for each in review.results.unknowns if each.reason == INTERRUPTED for rule in each.rules}
+    assert unknown == {rule.name for rule in SITE_RULES[at:]}
+    assert any(each.rule == "redirect/missing" for each in review.results.outcomes)
 
 
 def pressing_ctrl_c(rule):
@@ -182,21 +183,36 @@ def test_server_software(field, server):
     ],
 )
 def test_accepted_gaps(where, until, expected):
-    wishes = Wishes(accept=(AcceptedGap("redirect/missing", where, "nobody uses it", until),))
-    (judged,) = (each for each in bare(journey(HTTP), wishes=wishes) if each.rule == "redirect/missing")
+    terms = Terms(accept=(AcceptedGap("redirect/missing", where, "nobody uses it", until),))
+    (judged,) = (each for each in bare(journey(HTTP), terms=terms) if each.rule == "redirect/missing")
     assert type(judged.outcome) is expected
     assert reaches((judged,), Level.NOTE) is (expected is Gap)
 
 
 def test_levels_can_be_wished():
-    judged = bare(journey(HTTP), wishes=Wishes(levels={"redirect/missing": "note"}))
+    judged = bare(journey(HTTP), terms=Terms(levels={"redirect/missing": "note"}))
     assert [each.level for each in judged if each.rule == "redirect/missing"] == [Level.NOTE]
 
 
-def test_places():
-    assert [host_of_place(p) for p in ("x.example", "x.example at 192.0.2.7", "https://x.example:8443/a")] == [
-        "x.example"
-    ] * 3
+@pytest.mark.parametrize(
+    ("place", "text", "host", "key"),
+    [
+        (of_name("x.example"), "x.example", "x.example", "name x.example"),
+        (of_endpoint("x.example", "192.0.2.7", 443, is_alone=True), "x.example", "x.example", "endpoint x.example:443"),
+        (of_endpoint("x.example", "192.0.2.7", 443, is_alone=False), "x.example at 192.0.2.7", "x.example", "endpoint x.example:443"),
+        (of_endpoint("x.example", "::1", 8443, is_alone=False), "x.example:8443 at ::1", "x.example", "endpoint x.example:8443"),
+        (of_endpoint("2001:db8::1", "2001:db8::1", 8443, is_alone=True), "[2001:db8::1]:8443", "2001:db8::1", "endpoint [2001:db8::1]:8443"),
+        (place_of("https://[2001:db8::1]:8443/a"), "https://[2001:db8::1]:8443/a", "2001:db8::1", "url https://[2001:db8::1]:8443/a"),
+        (place_of("http://x.example/a", "192.0.2.7"), "http://x.example/a at 192.0.2.7", "x.example", "url http://x.example/a"),
+        (place_of("https://"), "https://", "", "url https://"),
+        (of_cookie("https://x.example/", "x.example", "sid"), "https://x.example/", "x.example", "cookie sid at https://x.example/"),
+        (of_file("chain.pem"), "chain.pem", "", "file chain.pem"),
+    ],
+)  # fmt: skip
+def test_places(place, text, host, key):
+    """A second address changes what a reader is told, and never the key."""
+    assert (str(place), place.host, place.key) == (text, host, key)
+    assert PlaceKind(place.key.partition(" ")[0]) is place.kind
 
 
 def made(rule, outcome, level=Level.WEAKENS):
@@ -205,28 +221,30 @@ def made(rule, outcome, level=Level.WEAKENS):
 
 def test_gaps_of_one_cause_are_one_entry_worst_first():
     outcomes = (
-        made("hsts/absent", Gap("a.example", "none", "x")),
-        made("hsts/absent", Gap("b.example", "none", "x")),
-        made("hsts/short", Gap("c.example", "1", "x", cause="c1")),
-        made("date/expired", Gap("d.example", "ended", "x"), Level.BREAKS),
-        made("date/expired", Unknown("e.example", "late"), Level.BREAKS),
-        made("date/expiring", Unknown("e.example", "late"), Level.EXPOSES),
-        made("hsts/absent", Holds("f.example", "y")),
-        made("hsts/absent", Accepted(Gap("g.example", "none", "x"), "because", NOW.date())),
+        made("hsts/absent", Gap(of_name("a.example"), "none", "x")),
+        made("hsts/absent", Gap(of_name("b.example"), "none", "x")),
+        made("hsts/short", Gap(of_name("c.example"), "1", "x", cause="c1")),
+        made("date/expired", Gap(of_name("d.example"), "ended", "x"), Level.BREAKS),
+        made("date/expired", Unknown(of_name("e.example"), "late"), Level.BREAKS),
+        made("date/expiring", Unknown(of_name("e.example"), "late"), Level.EXPOSES),
+        made("hsts/absent", Holds(of_name("f.example"), "y")),
+        made("hsts/absent", Accepted(Gap(of_name("g.example"), "none", "x"), "because", NOW.date())),
     )
-    entries = gap_entries(outcomes)
-    assert [(e.number, e.first.rule, e.places) for e in entries] == [
+    entries = gap_entries(case(), outcomes)
+    assert [(e.number, e.rule, tuple(map(str, e.places))) for e in entries] == [
         (1, "date/expired", ("d.example",)),
         (2, "hsts/absent", ("a.example", "b.example")),
         (3, "hsts/short", ("c.example",)),
     ]
-    assert count_by_level(entries) == {Level.BREAKS: 1, Level.WEAKENS: 2}
+    assert count_by_level(entries) == {"breaks": 1, "weakens": 2}
     assert worst_level(outcomes) is Level.BREAKS
     assert (reaches(outcomes, Level.BREAKS), reaches(outcomes[:3], Level.EXPOSES)) == (True, False)
     date_count, hsts_count = area_counts(outcomes)
     assert (date_count.holds, date_count.made, date_count.unknown) == (0, 1, 2)
     assert (hsts_count.holds, hsts_count.made, hsts_count.accepted) == (1, 5, 1)
-    assert [(e.where, e.rules) for e in unknown_entries(outcomes)] == [("e.example", ("date/expired", "date/expiring"))]
+    assert [(str(e.where), e.rules) for e in unknown_entries(outcomes)] == [
+        ("e.example", ("date/expired", "date/expiring"))
+    ]
 
 
 # Drawn certificates
@@ -274,11 +292,31 @@ def review_of(*ways, **options):
 
 
 def test_review_goes_to_json_and_back_without_loss():
-    review = review_of(journey(HTTP), unseen(HTTPS), endpoints=[endpoint(handshake(), NoConnection("refused", "r"))])
+    review = review_of(
+        journey(HTTP), unseen(HTTPS), endpoints=[endpoint(handshake(), NoConnection(HowFailed.REFUSED, "r"))]
+    )
     octets = write_review(review)
     assert read_review(octets, "x") == review
     assert json.loads(octets)["format"] == FORMAT
-    assert write_review(make_review(case_of(review, case().stores))) != b""
+    assert make_review(case_of(review)).results == review.results
+
+
+def test_a_review_stands_alone():
+    """Judged and shown again where none of its stores is: the same, to the octet."""
+    review = review_of(journey(HTTP), journey(HTTPS), endpoints=[endpoint(handshake(leaf()))])
+    assert review.results.certificates[0].stores == (("test store", True),)
+    read = read_review(write_review(review), "x")
+    again = make_review(case_of(read))
+    assert write_review(again) == write_review(review)
+    assert render_terminal(read, 100) == render_terminal(review, 100)
+
+
+def test_another_day_judges_dates_anew_and_keeps_what_the_look_found():
+    review = review_of(journey(HTTPS), endpoints=[endpoint(handshake())])
+    later = make_review(case_of(review, at=NOW + 400 * DAY))
+    assert "date/expired" in {each.rule for each in later.results.gaps}
+    assert "date/expired" not in {each.rule for each in review.results.gaps}
+    assert later.evidence == review.evidence
 
 
 @pytest.mark.parametrize(
@@ -287,7 +325,8 @@ def test_review_goes_to_json_and_back_without_loss():
         (b"", "x.json is no saved review"),
         (b"[]", "x.json is no saved review"),
         (b'{"format": "pewter-review/9"}', "x.json has the format 'pewter-review/9'; this Pewter reads"),
-        (b'{"format": "pewter-review/1"}', "x.json is a damaged review: Object missing required field"),
+        (b'{"format": "pewter-review/1"}', "x.json has the format 'pewter-review/1'; this Pewter reads"),
+        (b'{"format": "pewter-review/2"}', "x.json is a damaged review: Object missing required field"),
     ],
 )
 def test_what_is_no_review(octets, message):
@@ -311,7 +350,7 @@ def test_published_schema_is_that_of_the_types():
 
 
 def test_what_counts_as_reviewed():
-    refused = NoConnection("refused", "r")
-    assert not was_reviewed(review_of(stopped(HTTP, StopCause.NO_CONNECTION), endpoints=[endpoint(refused)]))
-    assert was_reviewed(review_of(journey(HTTP), endpoints=[endpoint(refused)]))
-    assert was_reviewed(review_of(endpoints=[endpoint(handshake())]))
+    refused = NoConnection(HowFailed.REFUSED, "r")
+    assert not review_of(stopped(HTTP, StopCause.NO_CONNECTION), endpoints=[endpoint(refused)]).results.was_reviewed
+    assert review_of(journey(HTTP), endpoints=[endpoint(refused)]).results.was_reviewed
+    assert review_of(endpoints=[endpoint(handshake())]).results.was_reviewed

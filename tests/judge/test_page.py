@@ -1,9 +1,9 @@
 """The area page."""
 
-from pewter.evidence import Reference, Statement, Use
-from pewter.judge import page as page_rules
-from pewter.judge.browsers import Meeting
-from pewter.judge.visits import predict_visits
+from pewter.evidence import Reference, Statement, StatementKind, Use
+from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.visits import predict_visits
+from pewter.judge.rules import page as page_rules
 from support.cases import case, hop, journey, name, outcomes, page, table, unseen
 from support.certificates import HOST
 
@@ -27,14 +27,14 @@ def shows(status, *signs):
 
 
 def states(*statement):
-    claims = (Statement(*statement),) if statement else ()
+    claims = (Statement(StatementKind(statement[0]), *statement[1:]),) if statement else ()
     return at(statements=claims, names=[name(HOST), name(OLD)])
 
 
 HOME = page(HTTPS, style_sheets=(f"{HTTPS}s.css",))
 SHEET = page(f"{HTTPS}s.css", "css", references=(refers(Use.FONT),))
 WITH_SHEET = case(journey(hop(HTTPS, page=HOME.sha256)), pages=(HOME, SHEET))
-SITEMAP = page(f"{HTTPS}sitemap.xml", statements=(Statement("sitemap", f"http://{HOST}/a"),))
+SITEMAP = page(f"{HTTPS}sitemap.xml", statements=(Statement(StatementKind.SITEMAP, f"http://{HOST}/a"),))
 LOCAL = ("http://127.0.0.1/x.js", "http://localhost:3000/x.js", "http://a.localhost/x.js", "http://[::1]/x.js")
 MANY = (refers(Use.SCRIPT, f"http://c.example/{n}.js") for n in range(9))
 FOREIGN = at(refers(Use.SCRIPT), url="https://other.example/", debug_signs=("x",))

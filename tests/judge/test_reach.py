@@ -1,14 +1,27 @@
 """The area reach."""
 
-from pewter.evidence import Alert, Answer, Ended, Lookup, Name, NoConnection, NotTls, Seen, StopCause, Unseen
-from pewter.judge import reach
+from pewter.evidence import (
+    Alert,
+    Answer,
+    Ended,
+    HowEnded,
+    HowFailed,
+    Lookup,
+    Name,
+    NoConnection,
+    NotTls,
+    Seen,
+    StopCause,
+    Unseen,
+)
+from pewter.judge.rules import reach
 from support.cases import ADDRESS, case, endpoint, handshake, hop, journey, name, outcomes, stopped, table, unseen
 from support.certificates import HOST
 
 HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
-REFUSED = NoConnection("refused", "the connection was refused")
-SILENT = Ended("silent", "no whole answer within 10 s")
-GARBLED = Ended("garbled", "record, octet 3: rubbish")
+REFUSED = NoConnection(HowFailed.REFUSED, "the connection was refused")
+SILENT = Ended(HowEnded.SILENT, "no whole answer within 10 s")
+GARBLED = Ended(HowEnded.GARBLED, "record, octet 3: rubbish")
 PLAIN_HTTP = NotTls(b"HTTP/1.1 400 Bad Request\r\nx")
 SECOND = "192.0.2.11"
 NOTHING, NO_NAME, LATE = Seen(Answer("NOERROR")), Seen(Answer("NXDOMAIN")), Unseen("timed out")

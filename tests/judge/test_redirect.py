@@ -1,8 +1,20 @@
 """The area redirect, and what an unknown Host is answered."""
 
-from pewter.evidence import HostProbe, Move, Reference, Seen, Statement, StopCause, Stopped, Unseen, Use
-from pewter.judge import reach, redirect
-from pewter.judge.expectations import Expectations, Wishes
+from pewter.evidence import (
+    HostProbe,
+    Move,
+    MoveKind,
+    Reference,
+    Seen,
+    Statement,
+    StatementKind,
+    StopCause,
+    Stopped,
+    Unseen,
+    Use,
+)
+from pewter.judge.expectations import Expectations, Terms
+from pewter.judge.rules import reach, redirect
 from pewter.web.further_ways import UNKNOWN_HOST
 from support.cases import case, endpoint, handshake, hop, journey, name, outcomes, page, stopped, stored, table, unseen
 from support.certificates import HOST, intermediate, leaf
@@ -16,7 +28,7 @@ DEEP = "timetable?day=sat"
 
 
 def at(*journeys, names=NAMES, canonical=f"https://{HOST}", expectations=Expectations(), **evidence):  # noqa: B008
-    return case(*journeys, names=names, wishes=Wishes(expectations, canonical=canonical), **evidence)
+    return case(*journeys, names=names, terms=Terms(expectations, canonical=canonical), **evidence)
 
 
 def moved(status, *urls):
@@ -52,14 +64,14 @@ ENDLESS = journey(*(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{
 THERE = journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))
 BACK = journey(hop(HTTPS, 302), hop(HTTP, 302), end=Stopped(HTTPS, StopCause.LOOP, ""))
 ABSENT = journey(f"{HTTP}pewter-no-such-page", hop(f"{HTTPS}pewter-no-such-page", 404), reason="absent")
-MOVING = page(HTTP, moves=(Move("meta refresh", HTTPS),))
-STAYING = page(HTTP, moves=(Move("script", f"http://{HOST}/en"),))
+MOVING = page(HTTP, moves=(Move(MoveKind.META_REFRESH, HTTPS),))
+STAYING = page(HTTP, moves=(Move(MoveKind.SCRIPT, f"http://{HOST}/en"),))
 HOME = page(HTTP, title="Marram Ferries")
 HOME_SHOWN = {"pages": (HOME,)}
 EXPIRED = leaf(HOST, left=-4)
 ONE, APEX_TOO = page(HTTPS), page(HTTPS_APEX)
 TWO_HOMES = (journey(hop(HTTPS, page=ONE.sha256)), journey(hop(HTTPS_APEX, page=APEX_TOO.sha256)))
-CLAIM = (Statement("canonical", HTTPS),)
+CLAIM = (Statement(StatementKind.CANONICAL, HTTPS),)
 
 CASES = {
     redirect.missing: {

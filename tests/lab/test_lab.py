@@ -9,10 +9,10 @@ import dns.message
 import dns.rcode
 import pytest
 
-from pewter.judge.browsers import Meeting
-from pewter.judge.case import Case
-from pewter.judge.expectations import Wishes
-from pewter.judge.results import gap_entries, unknown_entries
+from pewter.evidence import WayIn
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.case import Case
 from pewter.judge.review import make_review
 from pewter.lab.marram import (
     APEX,
@@ -140,7 +140,7 @@ def reviewed(stage: Stage):
             *NAMES, routes=running.routes, resolver=running.resolver, paths=PATHS, stores=(), revocation=True
         )
     evidence = with_trust(evidence, scenario.root.der)
-    return make_review(Case(evidence, Wishes(canonical=f"https://{WWW}"), now, ()))
+    return make_review(Case(evidence, Terms(canonical=f"https://{WWW}"), now, ()))
 
 
 def with_trust(evidence, der):
@@ -160,7 +160,7 @@ def as_found():
 
 
 def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
-    found = {(entry.first.rule, entry.hosts) for entry in gap_entries(as_found.outcomes)}
+    found = {(entry.rule, entry.hosts) for entry in as_found.results.gaps}
     assert found == {
         ("redirect/loop", (STAFF,)),
         ("chain/incomplete", (FREIGHT,)),
@@ -198,7 +198,7 @@ def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
         ("name/also-covers", (WEBMAIL,)),
         ("chain/revoked", (WEBMAIL,)),
     }
-    assert unknown_entries(as_found.outcomes) == ()
+    assert as_found.results.unknowns == ()
 
 
 @pytest.mark.parametrize(
@@ -213,11 +213,11 @@ def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
     ],
 )
 def test_as_found_visitors(as_found, start, address, meets):
-    (visit,) = (each for each in as_found.visits if (each.start, each.by_address) == (start, address))
+    (visit,) = (each for each in as_found.results.visits if (each.start, each.by_address) == (start, address))
     assert visit.meets is meets
 
 
 def test_mended_has_no_gap_left():
     review = reviewed(Stage.MENDED)
-    assert [(entry.first.rule, entry.places) for entry in gap_entries(review.outcomes)] == []
-    assert {visit.meets for visit in review.visits if visit.reason != "absent"} == {Meeting.OPENS}
+    assert review.results.gaps == ()
+    assert {visit.meets for visit in review.results.visits if visit.reason is not WayIn.ABSENT} == {Meeting.OPENS}

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from pewter.octets import DecodeError
 from pewter.pki.crls import Crl, read_crl
 from pewter.pki.derivation import MAX_ROUNDS, why_too_costly
-from pewter.pki.files import read_file
+from pewter.pki.files import FileKind, read_file
 from support.certificates import intermediate, leaf
 from support.derivations import encrypted_by_pbkdf2, encrypted_by_scrypt, pkcs_12_of_rounds
 from support.status import signed_list
@@ -51,7 +51,7 @@ FORMS = {
 def test_what_programs_write_is_opened(form):
     octets = FORMS[form](leaf().key, BestAvailableEncryption(b"word"))
     found = read_file("x", octets, lambda words: b"word")
-    assert [each.problem for each in found.items if each.kind == "private key"] == [""]
+    assert [each.problem for each in found.items if each.kind is FileKind.PRIVATE_KEY] == [""]
 
 
 @pytest.mark.parametrize(

@@ -2,8 +2,20 @@
 
 import msgspec
 
-from pewter.evidence import Feature, FiniteField, GroupsSeen, Protocol, Seen, SuitesSeen, Unseen, VersionSeen, protocols
-from pewter.judge.judging import judge
+from pewter.evidence import (
+    Feature,
+    FiniteField,
+    GroupsSeen,
+    Order,
+    Protocol,
+    Seen,
+    SuitesSeen,
+    Unseen,
+    VersionOutcome,
+    VersionSeen,
+    protocols,
+)
+from pewter.judge.review import make_review
 from pewter.report.protocol import render_protocols
 from pewter.report.sheet import ASCII, UNICODE, Sheet
 from support.cases import case, endpoint, handshake, name
@@ -11,16 +23,24 @@ from support.certificates import HOST
 
 OTHER = "tickets.marram-ferries.example"
 GOOD = Protocol(
-    (VersionSeen(0x0304, "accepted"), VersionSeen(0x0303, "accepted"), VersionSeen(0x0302, "refused", "closed")),
-    (SuitesSeen(0x0304, (0x1302, 0x1301), "server", 13), SuitesSeen(0x0303, (0xC02B,), "one", 390)),
-    groups=(GroupsSeen(0x0304, (0x11EC, 0x001D), "server", 21), GroupsSeen(0x0303, (0x001D,), "one", 25)),
+    (
+        VersionSeen(0x0304, VersionOutcome.ACCEPTED),
+        VersionSeen(0x0303, VersionOutcome.ACCEPTED),
+        VersionSeen(0x0302, VersionOutcome.REFUSED, "closed"),
+    ),
+    (SuitesSeen(0x0304, (0x1302, 0x1301), Order.SERVER, 13), SuitesSeen(0x0303, (0xC02B,), Order.ONE, 390)),
+    groups=(GroupsSeen(0x0304, (0x11EC, 0x001D), Order.SERVER, 21), GroupsSeen(0x0303, (0x001D,), Order.ONE, 25)),
     features=(Feature(protocols.H2, Seen(True)),),
     connections=60,
 )
 OLD = Protocol(
-    (VersionSeen(0x0304, "refused"), VersionSeen(0x0303, "unknown", "late"), VersionSeen(0x0301, "accepted")),
-    (SuitesSeen(0x0301, (0xC013, 0x002F, 0x0005), "client", 173, "the server stopped answering"),),
-    groups=(GroupsSeen(0x0301, (0x0017,), "one", 25),),
+    (
+        VersionSeen(0x0304, VersionOutcome.REFUSED),
+        VersionSeen(0x0303, VersionOutcome.UNKNOWN, "late"),
+        VersionSeen(0x0301, VersionOutcome.ACCEPTED),
+    ),
+    (SuitesSeen(0x0301, (0xC013, 0x002F, 0x0005), Order.CLIENT, 173, "the server stopped answering"),),
+    groups=(GroupsSeen(0x0301, (0x0017,), Order.ONE, 25),),
     finite_field=Seen(FiniteField(1024, "x")),
     features=(Feature(protocols.H2, Unseen("late")), Feature(protocols.COMPRESSION, Seen(False))),
     connections=80,
@@ -32,7 +52,7 @@ def picture(of: dict[str, Protocol], marks=UNICODE) -> str:
     endpoints = [msgspec.structs.replace(endpoint(handshake(), host=host), protocol=each) for host, each in of.items()]
     looked = case(names=[name(host) for host in of], endpoints=endpoints)
     sheet = Sheet(100, marks)
-    render_protocols(sheet, looked, judge(looked))
+    render_protocols(sheet, make_review(looked).results.protocols)
     return sheet.text.plain
 
 

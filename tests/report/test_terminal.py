@@ -6,8 +6,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pewter.escape import escaped, json_escaped
-from pewter.evidence import Fault, NoConnection, NotContacted, Reference, StopCause, Use
-from pewter.judge.expectations import AcceptedGap, Wishes
+from pewter.evidence import Fault, HowFailed, NoConnection, NotContacted, Reference, StopCause, Use
+from pewter.judge.expectations import AcceptedGap, Terms
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
 from pewter.report.sheet import ASCII, UNICODE, wrap
@@ -20,8 +20,7 @@ HSTS = ("Strict-Transport-Security", "max-age=31536000")
 
 
 def rendered(*ways, width=100, marks=UNICODE, **options):
-    looked = case(*ways, **options)
-    return render_terminal(make_review(looked), looked, width, marks).plain
+    return render_terminal(make_review(case(*ways, **options)), width, marks).plain
 
 
 def clean(**options):
@@ -59,14 +58,17 @@ def faulty(**options):
         unseen("http://x.example/"),
     )
     names = (name(HOST), name("x.example"))
-    endpoints = (endpoint(handshake(leaf(HOST, left=-4), intermediate())), endpoint(NoConnection("refused", "refused")))
+    endpoints = (
+        endpoint(handshake(leaf(HOST, left=-4), intermediate())),
+        endpoint(NoConnection(HowFailed.REFUSED, "refused")),
+    )
     accept = (AcceptedGap("hsts/absent", HOST, "an old device", NOW.date()),)
     return rendered(
         *ways,
         names=names,
         endpoints=endpoints,
         certificates=stored(leaf(HOST, left=-4)),
-        wishes=Wishes(accept=accept, canonical=f"https://{HOST}"),
+        terms=Terms(accept=accept, canonical=f"https://{HOST}"),
         not_contacted=(NotContacted("http://10.0.0.1/", "10.0.0.1 is private"),),
         environment_proxy="HTTPS_PROXY",
         **options,
@@ -154,7 +156,7 @@ def test_nobody_else_begins_a_line():
     shown = page(HTTPS, references=(Reference(f"http://x.example/{evil}", Use.SCRIPT, evil),), debug_signs=(evil,))
     text = rendered(
         journey(hop(HTTP, 200, ("Server", evil))), journey(hop(HTTPS, 200, ("Set-Cookie", evil), issued=hostile, page=shown.sha256)),
-        pages=(shown,), endpoints=[endpoint(handshake(hostile, intermediate()))], certificates=stored(hostile), wishes=Wishes(accept=(accepted,)),
+        pages=(shown,), endpoints=[endpoint(handshake(hostile, intermediate()))], certificates=stored(hostile), terms=Terms(accept=(accepted,)),
         not_contacted=(NotContacted(evil, evil),),
     )  # fmt: skip
     assert "FAKE" in text
@@ -187,7 +189,9 @@ def test_nothing_that_a_server_sends_reaches_the_terminal_unescaped():
 
 
 def test_nothing_seen_says_so():
-    text = rendered(stopped(HTTPS, StopCause.NO_CONNECTION), endpoints=[endpoint(NoConnection("refused", "refused"))])
+    text = rendered(
+        stopped(HTTPS, StopCause.NO_CONNECTION), endpoints=[endpoint(NoConnection(HowFailed.REFUSED, "refused"))]
+    )
     assert text.startswith(f"? {HOST}: The site could not be reviewed: nothing of it answered.")
 
 
@@ -204,7 +208,7 @@ def test_what_is_supposed_led_and_left_is_said():
     good = hop(HTTPS, 200, HSTS, page=links.sha256)
     ways = (journey(hop(HTTP, 301, ("Location", HTTPS)), good), journey(good))
     text = rendered(
-        *ways, endpoints=[endpoint(handshake())], connections=6, pages=(links,), wishes=Wishes(suppose=("hsts",)),
+        *ways, endpoints=[endpoint(handshake())], connections=6, pages=(links,), terms=Terms(suppose=("hsts",)),
         routes=(f"{HOST}:443=127.0.0.1:8443", f"{HOST}:80=127.0.0.1:8080"),
         faults=(Fault("page/x", "KeyError: 'x'"),),
     )  # fmt: skip

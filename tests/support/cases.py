@@ -19,24 +19,28 @@ from pewter.evidence import (
     Name,
     Offer,
     Page,
+    Plan,
     Probe,
     Proof,
-    Question,
     Seen,
     StopCause,
     Stopped,
     StoredCertificate,
+    Target,
     Unseen,
+    WayIn,
 )
-from pewter.judge.case import Case
-from pewter.judge.expectations import Wishes
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.visits import predict_visits
 from pewter.judge.outcomes import Holds, Level, RuleOutcome
-from pewter.judge.rules import Rule
-from pewter.judge.visits import predict_visits
+from pewter.judge.rule import Rule
 from pewter.lab.authority import Issued
+from pewter.pki import Store
+from pewter.web.urls import place_of
 from support.certificates import HOST, NOW, intermediate, leaf, root, store
 
-DEFAULT_WISHES = Wishes()
+DEFAULT_TERMS = Terms()
 ADDRESS = "192.0.2.10"
 MODERN, TLS12, TLS11, TLS10 = (0x0304, 0x0303), (0x0303,), (0x0302,), (0x0301,)
 
@@ -91,7 +95,7 @@ def journey(
             following = hops[position + 1] if position + 1 < len(hops) else ""
             location = following.url if isinstance(following, Hop) else following
             made.append(hop(each, 200) if is_last else hop(each, 301, ("Location", location)))
-    return Journey(made[0].url, tuple(made), end or Landed(), reason, by)
+    return Journey(made[0].url, tuple(made), end or Landed(), WayIn(reason), by)
 
 
 def stopped(start: str, cause: StopCause, detail: str = "the connection was refused") -> Journey:
@@ -107,16 +111,17 @@ def case(
     names: Iterable[Name] = (),
     endpoints: Iterable[Endpoint] = (),
     certificates: Iterable[StoredCertificate] = (),
-    wishes: Wishes = DEFAULT_WISHES,
+    terms: Terms = DEFAULT_TERMS,
     at: datetime.datetime = NOW,
     routes: tuple[str, ...] = (),
+    stores: tuple[Store, ...] = (),
     **evidence: object,
 ) -> Case:
-    """A case that trusts the test root; the usual certificates are in its evidence."""
+    """A case that trusts the test root unless told otherwise; the usual certificates are in its evidence."""
     names = tuple(names) or (name(),)
     return Case(
         Evidence(
-            Question(tuple(each.name for each in names), routes=routes),
+            Plan(tuple(Target(each.name) for each in names), routes=routes),
             NOW,
             0.5,
             names=names,
@@ -125,9 +130,9 @@ def case(
             certificates=(*stored(leaf(), intermediate(), root()), *certificates),
             **evidence,  # type: ignore[arg-type]
         ),
-        wishes,
+        terms,
         at,
-        (store(root()),),
+        stores or (store(root()),),
     )
 
 
@@ -137,7 +142,9 @@ def outcomes(rule: Rule, of: Case) -> list[RuleOutcome]:
 
 def _predicted(of: Case) -> Iterable[RuleOutcome]:
     for visit in predict_visits(of):
-        yield Holds(visit.start, f"{visit.meets.value}: {visit.detail}" if visit.detail else visit.meets.value)
+        yield Holds(
+            place_of(visit.start), f"{visit.meets.value}: {visit.detail}" if visit.detail else visit.meets.value
+        )
 
 
 predicted = Rule("visit/predicted", Level.NOTE, (), _predicted)  # type: ignore[arg-type]

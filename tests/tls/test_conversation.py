@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from pewter.evidence import Alert, Ended, Handshake, NotTls, Offer, Proof
+from pewter.evidence import Alert, Ended, Handshake, HowEnded, NotTls, Offer, Proof
 from pewter.lab.authority import DAY, Issued, issue_server
 from pewter.lab.old_tls import alert_protocol_version, answer_in_old_version
 from pewter.lab.web_server import server_context
@@ -40,7 +40,7 @@ def converse(conversation: Conversation, context: ssl.SSLContext, step: int = 1 
         except ssl.SSLError:
             incoming.write_eof()
         octets = outgoing.read(step)
-        incoming.write(conversation.receive(octets)) if octets else conversation.peer_ended("closed", "end")
+        incoming.write(conversation.receive(octets)) if octets else conversation.peer_ended(HowEnded.CLOSED, "end")
     raise AssertionError("the conversation does not end")
 
 
@@ -56,16 +56,15 @@ def test_against_the_ssl_module(versions, kind, step):
     assert (answer.version, answer.proof) == (versions[0], Proof.VERIFIED)
     assert answer.chain == (fingerprint(server.der), fingerprint(intermediate().der))
     assert conversation.certificates[answer.chain[0]] == server.der
-    assert answer.unconforming == ()
 
 
-def test_alpn_and_downgrade_sentinel():
+def test_alpn():
     context = server_context((issued("P-256"),))
     modern, plain = Conversation(Offer(MODERN, HOST), RANDOM), Conversation(Offer(TLS_1_2, HOST), RANDOM)
     converse(modern, context)
     converse(plain, context)
-    assert (modern.answer.alpn, modern.answer.downgrade_sentinel) == ("http/1.1", False)
-    assert (plain.answer.alpn, plain.answer.downgrade_sentinel) == (None, True)
+    assert modern.answer.alpn == "http/1.1"
+    assert plain.answer.alpn is None
 
 
 def test_retry_for_another_group():
@@ -118,7 +117,7 @@ TLS_1_3_HELLO = Extension(ExtensionType.SUPPORTED_VERSIONS, b"\x03\x04")
 
 
 def garbled(detail: str) -> Ended:
-    return Ended("garbled", detail)
+    return Ended(HowEnded.GARBLED, detail)
 
 
 @pytest.mark.parametrize(
@@ -128,12 +127,12 @@ def garbled(detail: str) -> Ended:
         pytest.param(b"SSH-2.0-x" + bytes(80), NotTls((b"SSH-2.0-x" + bytes(80))[:64]), id="another-protocol"),
         pytest.param(b"\x80\x2e\x04\x00", NotTls(b"\x80\x2e\x04\x00"), id="ssl-2.0-answer"),
         pytest.param(build_record(21, 0x0303, b"\x02\x28"), Alert(2, 40), id="alert"),
-        pytest.param(build_record(21, 0x0303, b"\x01\x00"), Ended("closed", "the server said close_notify"), id="close-notify"),
+        pytest.param(build_record(21, 0x0303, b"\x01\x00"), Ended(HowEnded.CLOSED, "the server said close_notify"), id="close-notify"),
         pytest.param(build_record(21, 0x0303, b"\x02"), garbled("alert, octet 1: 1 octets expected, 0 left"), id="short-alert"),
         pytest.param(b"\x16\x03\x03\x40\x01", garbled("record, octet 3: a record of 16385 octets; TLS allows 16384"), id="record-of-16-kib-and-1"),
         pytest.param(STATIC_RSA + b"\x99\x99\x99\x99\x99\x99", garbled("record, octet 3: a record of 39321 octets; TLS allows 16384"), id="garbage-after-the-hello"),
-        pytest.param(STATIC_RSA + b"GET ", Ended("closed", "end, in the middle of a record (4 octets of it had come)"), id="text-after-the-hello"),
-        pytest.param(server_hello(0x0301, 0x002F), Ended("other version", "answered with TLS 1.0, which was not asked for"), id="another-version"),
+        pytest.param(STATIC_RSA + b"GET ", Ended(HowEnded.CLOSED, "end, in the middle of a record (4 octets of it had come)"), id="text-after-the-hello"),
+        pytest.param(server_hello(0x0301, 0x002F), Ended(HowEnded.OTHER_VERSION, "answered with TLS 1.0, which was not asked for"), id="another-version"),
         pytest.param(server_hello(suite=0x0001), garbled("ServerHello, octet 0: chose TLS_RSA_WITH_NULL_MD5, which was not offered"), id="suite-not-offered"),
         pytest.param(server_hello(suite=0x1301), garbled("ServerHello, octet 0: TLS_AES_128_GCM_SHA256 is a TLS 1.3 suite"), id="suite-of-another-version"),
         pytest.param(server_hello(0x0303, 0x1301, TLS_1_3_HELLO, Extension(51, bytes.fromhex("11ec0001aa"))), garbled("ServerHello, octet 0: a key share of group 0x11EC, which was not offered"), id="group-not-offered"),
@@ -147,29 +146,28 @@ def garbled(detail: str) -> Ended:
         pytest.param(STATIC_RSA + record(build_message(11, build_certificate(()))), garbled("Certificate, octet 0: a list without any certificate"), id="empty-list"),
         pytest.param(record(b"\x0b\x7f\xff\xff"), garbled("handshake message, octet 1: a message of 8,388,607 octets; browsers stop at about 100 KB"), id="oversized-message"),
         pytest.param(build_record(23, 0x0303, bytes(40)), garbled("record, octet 0: application data before any keys"), id="application-data"),
-        pytest.param(b"", Ended("closed", "end"), id="closed-at-once"),
-        pytest.param(STATIC_RSA[:9], Ended("closed", "end, in the middle of a record (9 octets of it had come)"), id="cut"),
+        pytest.param(b"", Ended(HowEnded.CLOSED, "end"), id="closed-at-once"),
+        pytest.param(STATIC_RSA[:9], Ended(HowEnded.CLOSED, "end, in the middle of a record (9 octets of it had come)"), id="cut"),
     ],
 )  # fmt: skip
 def test_what_goes_wrong_is_an_answer(octets, expected):
     conversation = Conversation(Offer(MODERN, HOST), RANDOM)
     conversation.receive(octets)
-    conversation.peer_ended("closed", "end")
+    conversation.peer_ended(HowEnded.CLOSED, "end")
     assert conversation.answer == expected
 
 
 def test_warning_alert_does_not_stop_a_tls_1_2_exchange():
     conversation = Conversation(Offer(TLS_1_2, HOST), RANDOM)
     conversation.receive(build_record(21, 0x0303, b"\x01\x70") + STATIC_RSA + CERTIFICATE + DONE)
-    assert conversation.answer.unconforming == ("warning alert unrecognized_name",)
+    assert isinstance(conversation.answer, Handshake)
 
 
 def test_certificates_count_even_when_the_exchange_breaks_after_them():
     conversation = Conversation(Offer(TLS_1_2, HOST), RANDOM)
     conversation.receive(STATIC_RSA + CERTIFICATE)
-    conversation.peer_ended("reset", "the connection was reset")
+    conversation.peer_ended(HowEnded.RESET, "the connection was reset")
     assert conversation.answer.chain == (fingerprint(intermediate().der),)
-    assert conversation.answer.unconforming == ("reset after the certificates: the connection was reset",)
 
 
 def test_messages_that_share_and_span_records():
@@ -178,7 +176,6 @@ def test_messages_that_share_and_span_records():
     conversation = Conversation(Offer(TLS_1_2, HOST), RANDOM)
     conversation.receive(record(b"") + pieces)
     assert isinstance(conversation.answer, Handshake)
-    assert conversation.answer.unconforming == ("a handshake record of zero length",)
 
 
 def test_certificate_that_does_not_parse_is_kept_as_it_came():
@@ -211,5 +208,5 @@ def test_hostile_octets_end_in_an_answer(octets, opening):
     conversation = Conversation(Offer(MODERN, HOST), RANDOM)
     conversation.receive(opening + b"\x16\x03\x03" + len(octets).to_bytes(2, "big") + octets)
     conversation.receive(octets)
-    conversation.peer_ended("closed", "end")
+    conversation.peer_ended(HowEnded.CLOSED, "end")
     assert conversation.answer is not None

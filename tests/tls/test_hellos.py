@@ -38,19 +38,19 @@ def test_client_hello_both_ways(hello):
 
 
 @pytest.mark.parametrize(
-    ("hello", "version", "is_retry", "sentinel"),
+    ("hello", "version", "is_retry"),
     [
-        pytest.param(ServerHello(0x0303, RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, False, False, id="1.3"),
-        pytest.param(ServerHello(0x0303, RANDOM, b"", 0xC02F, 0, ()), 0x0303, False, False, id="1.2"),
-        pytest.param(ServerHello(0x0303, HELLO_RETRY_RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, True, False, id="retry"),
-        pytest.param(ServerHello(0x0303, RANDOM[:24] + b"DOWNGRD\x01", b"", 0xC02F, 0, ()), 0x0303, False, True, id="downgraded"),
-        pytest.param(ServerHello(0x7F1C, RANDOM, b"", 0x0A0A, 0, ()), 0x7F1C, False, False, id="unknown-values-survive"),
+        pytest.param(ServerHello(0x0303, RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, False, id="1.3"),
+        pytest.param(ServerHello(0x0303, RANDOM, b"", 0xC02F, 0, ()), 0x0303, False, id="1.2"),
+        pytest.param(ServerHello(0x0303, HELLO_RETRY_RANDOM, SESSION, 0x1301, 0, (TLS_1_3,)), 0x0304, True, id="retry"),
+        pytest.param(ServerHello(0x0303, RANDOM[:24] + b"DOWNGRD\x01", b"", 0xC02F, 0, ()), 0x0303, False, id="downgraded"),
+        pytest.param(ServerHello(0x7F1C, RANDOM, b"", 0x0A0A, 0, ()), 0x7F1C, False, id="unknown-values-survive"),
     ],
 )  # fmt: skip
-def test_server_hello_both_ways(hello, version, is_retry, sentinel):
+def test_server_hello_both_ways(hello, version, is_retry):
     read = read_server_hello(build_server_hello(hello)[4:])
     assert read == hello
-    assert (read.version, read.is_hello_retry, read.has_downgrade_sentinel) == (version, is_retry, sentinel)
+    assert (read.version, read.is_hello_retry) == (version, is_retry)
 
 
 def test_extension_that_reaches_past_its_block():

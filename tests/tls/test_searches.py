@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pewter.evidence import Order
 from pewter.tls.searches import (
     OLD_CURVES,
     TLS_1_3_GROUPS,
@@ -39,12 +40,12 @@ def test_groups_are_asked_for_once():
 @pytest.mark.parametrize(
     ("forward", "backward", "expected"),
     [
-        (1, 1, "server"),
-        (1, 3, "client"),
-        (1, 2, "mixed"),
-        (2, 3, "mixed"),
-        (None, 1, "not known"),
-        (1, None, "not known"),
+        (1, 1, Order.SERVER),
+        (1, 3, Order.CLIENT),
+        (1, 2, Order.MIXED),
+        (2, 3, Order.MIXED),
+        (None, 1, Order.NOT_KNOWN),
+        (1, None, Order.NOT_KNOWN),
     ],
 )
 def test_whose_order_counts(forward, backward, expected):

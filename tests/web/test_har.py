@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pewter.evidence import Landed, StopCause
+from pewter.evidence import Landed, StopCause, WayIn
 from pewter.web.har import HarError, read_har
 from pewter.web.secrets import mask_field, without_secrets, without_secrets_in
 from pewter.web.urls import read_url
@@ -56,7 +56,7 @@ def test_redirects_become_a_journey():
         "https://x.example/login?next=&token=",
         "https://x.example/account?ticket=",
     ]
-    assert (login.reason, login.end, image.hops[0].url) == ("recorded", Landed(), "https://cdn.example/i.png")
+    assert (login.reason, login.end, image.hops[0].url) == (WayIn.RECORDED, Landed(), "https://cdn.example/i.png")
     assert login.hops[0].values("Set-Cookie") == ("session=*********; Path=/; HttpOnly", "csrf=*********")
     assert login.hops[1].values("strict-transport-security") == ("max-age=5",)
     assert login.hops[0].at == NOW

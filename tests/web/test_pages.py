@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from pewter.evidence import Move, Statement, Use
+from pewter.evidence import Move, MoveKind, Statement, StatementKind, Use
 from pewter.web.debug_pages import debug_signs, versions_in_field
 from pewter.web.further_ways import choose_ways_in
 from pewter.web.markup import EndTag, StartTag, read_markup
@@ -79,7 +79,7 @@ def test_form_method_and_resolution():
     page = read_page(b"<base href='http://old.example/a/'><form method=POST action='../send?x=1'></form>", HERE)
     (form,) = page.references
     assert (form.url, form.post) == ("http://old.example/send?x=1", True)
-    assert page.statements == (Statement("base", "http://old.example/a/"),)
+    assert page.statements == (Statement(StatementKind.BASE, "http://old.example/a/"),)
 
 
 def test_what_the_page_claims_and_where_it_moves():
@@ -96,11 +96,11 @@ def test_what_the_page_claims_and_where_it_moves():
     )
     assert page.title == "A & B"
     assert page.statements == (
-        Statement("canonical", "http://x.example/"), Statement("og:url", "https://www.x.example/here"),
-        Statement("hreflang", "https://www.x.example/fr"), Statement("feed", "https://www.x.example/feed"),
+        Statement(StatementKind.CANONICAL, "http://x.example/"), Statement(StatementKind.OG_URL, "https://www.x.example/here"),
+        Statement(StatementKind.HREFLANG, "https://www.x.example/fr"), Statement(StatementKind.FEED, "https://www.x.example/feed"),
     )  # fmt: skip
     assert page.moves == (
-        Move("meta refresh", "https://www.x.example/next"), Move("script", "https://y.example/"), Move("script", "https://www.x.example/z"),
+        Move(MoveKind.META_REFRESH, "https://www.x.example/next"), Move(MoveKind.SCRIPT, "https://y.example/"), Move(MoveKind.SCRIPT, "https://www.x.example/z"),
     )  # fmt: skip
     assert page.style_sheets == ("https://www.x.example/s.css",)
     assert page.inner_links == ("/login", "/a/b?c=d")
@@ -310,5 +310,7 @@ def test_sitemap():
     octets = (
         b"<urlset><url><loc> http://www.x.example/a?b=1&amp;c=2 </loc></url><url><loc>mailto:x</loc></url></urlset>"
     )
-    assert read_sitemap(octets, HERE).statements == (Statement("sitemap", "http://www.x.example/a?b=1&c=2"),)
+    assert read_sitemap(octets, HERE).statements == (
+        Statement(StatementKind.SITEMAP, "http://www.x.example/a?b=1&c=2"),
+    )
     assert read_sitemap(b"<loc>" * 100_000, HERE).statements == ()

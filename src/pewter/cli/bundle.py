@@ -14,14 +14,14 @@ from pewter.escape import escaped, json_escaped
 from pewter.evidence import Endpoint, Evidence, Fault, Handshake
 from pewter.gather.look import LookOptions
 from pewter.gather.routes import Routes, read_address_and_port, read_route
-from pewter.judge.bundle import BUNDLE_RULES, Bundle, BundleCase, LiveChain, mended_chain
-from pewter.judge.case import why_no_handshake
-from pewter.judge.judging import judge
-from pewter.judge.outcomes import Judged
+from pewter.judge.bundle_review import make_bundle_review
+from pewter.judge.facts.bundle import Bundle, BundleCase, LiveChain, mended_chain
+from pewter.judge.facts.case import why_no_handshake
 from pewter.judge.results import reaches
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.pki.files import FileContents, read_file
 from pewter.pki.pem import write_pem
+from pewter.places import of_endpoint, of_name
 from pewter.report.bundle import render_bundle
 from pewter.web.urls import InvalidUrl, read_host
 
@@ -35,7 +35,6 @@ from .saying import say
 
 MAX_FILE = 16 << 20
 MAX_PASSPHRASE = 4096
-FORMAT = "pewter-bundle/1"
 
 
 @dataclass(frozen=True)
@@ -55,18 +54,6 @@ class BundleCommand:
     fail_on: str = "exposes"
     write: Path | None = None
     json: bool = False
-
-
-class BundleReview(msgspec.Struct, frozen=True):
-    """The result as JSON."""
-
-    format: str
-    files: tuple[str, ...]
-    judged_for: datetime.datetime
-    chain: tuple[str, ...]
-    """SHA-256 fingerprints of what would be sent, leaf first."""
-
-    outcomes: tuple[Judged, ...]
 
 
 def run_bundle(command: BundleCommand) -> int:
@@ -89,24 +76,22 @@ def run_bundle(command: BundleCommand) -> int:
         bundle = _gathered(bundle, command, stores, given)
     case = BundleCase(bundle, at, stores, given, given_only=bool(command.trust_only))
     failures: list[Fault | KeyboardInterrupt] = []
-    outcomes = judge(case, BUNDLE_RULES, failures.append)
+    review = make_bundle_review(case, failures.append)
     chain = mended_chain(case)
     next_lines = _write(command, command.write, chain) if command.write is not None else _advice(case, chain)
     if command.json:
-        sent = tuple(each.sha256 for each in bundle.sent)
-        result = BundleReview(FORMAT, tuple(escaped(str(file)) for file in command.files), at, sent, outcomes)
-        print_octets(json_escaped(msgspec.json.format(msgspec.json.encode(result), indent=1)) + b"\n")
+        print_octets(json_escaped(msgspec.json.format(msgspec.json.encode(review), indent=1)) + b"\n")
         for line in next_lines if command.write is not None else ():
             say(line)
     else:
-        print_text(render_bundle(case, outcomes, next_lines, output_width(), output_marks()))
+        print_text(render_bundle(review, next_lines, output_width(), output_marks()))
     for failure in failures:
         if isinstance(failure, KeyboardInterrupt):
             return INTERRUPTED
         say(own_fault_words(f"{failure.what}: {failure.detail}"))
         return OWN_FAULT
     unwritten = command.write is not None and isinstance(chain, str)
-    return 1 if unwritten or reaches(outcomes, fail_on) else 0
+    return 1 if unwritten or reaches(review.outcomes, fail_on) else 0
 
 
 def _read_name(text: str) -> str:
@@ -162,7 +147,7 @@ def _gathered(
 
     live = [_live_chain(evidence, endpoint, found) for endpoint in evidence.endpoints]
     if target is not None and not live:
-        live = [LiveChain(target.host, (), f"{target.host} has no address")]
+        live = [LiveChain(of_name(target.host), (), f"{target.host} has no address")]
     fetched = tuple((one.url, found(one.answer)) for one in evidence.fetched_issuers if isinstance(one.answer, tuple))
     for one in evidence.fetched_issuers:
         if isinstance(one.answer, str):
@@ -176,8 +161,8 @@ def _gathered(
 def _live_chain(
     evidence: Evidence, endpoint: Endpoint, found: Callable[[tuple[str, ...]], tuple[Certificate, ...]]
 ) -> LiveChain:
-    several = sum(1 for each in evidence.endpoints if each.name == endpoint.name) > 1
-    place = f"{endpoint.name} at {endpoint.address}" if several else endpoint.name
+    is_alone = sum(1 for each in evidence.endpoints if each.name == endpoint.name) < 2
+    place = of_endpoint(endpoint.name, endpoint.address, endpoint.port, is_alone=is_alone)
     for probe in endpoint.probes:
         if isinstance(probe.answer, Handshake):
             return LiveChain(place, found(probe.answer.chain))

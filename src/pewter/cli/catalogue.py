@@ -2,20 +2,18 @@
 
 import difflib
 import textwrap
+from typing import Any
 
 import msgspec
 from rich.text import Text
 
 from pewter.errors import UsageError
-from pewter.judge.bundle import FILE_RULES
 from pewter.judge.expectations import SOURCES, Expectations, write_duration
-from pewter.judge.judging import AREAS, RULES
-from pewter.judge.rules import Rule
+from pewter.judge.rule import Rule
+from pewter.judge.rules import AREAS, RULES
 from pewter.report.sheet import STYLES
 
 from .output import output_marks, output_width, print_text
-
-ALL_RULES = (*RULES, *FILE_RULES)
 
 # What stands for the place at hand when a rule is explained without one.
 _EXAMPLES = dict.fromkeys(("{host}", "{landing}", "{canonical}"), "www.x.example")
@@ -24,13 +22,13 @@ _EXAMPLES = dict.fromkeys(("{host}", "{landing}", "{canonical}"), "www.x.example
 def list_rules() -> None:
     """Every rule with its level and title, area by area."""
     marks, text = output_marks(), Text()
-    width = max(len(rule.name) for rule in ALL_RULES)
-    for area in (*AREAS, "bundle"):
+    width = max(len(rule.name) for rule in RULES)
+    for area in AREAS:
         text.append(f"{area}\n", "bold")
-        for rule in (each for each in ALL_RULES if each.area == area):
+        for rule in (each for each in RULES if each.area == area):
             text.append(f"  {marks.level[rule.level]} {rule.level.value:<8}", STYLES[rule.level])
             text.append(f" {rule.name:<{width}}  {rule.words.title}\n")
-    text.append(f"\n{len(ALL_RULES)} rules. 'pewter explain RULE' says more of one.\n", "dim")
+    text.append(f"\n{len(RULES)} rules. 'pewter explain RULE' says more of one.\n", "dim")
     print_text(text)
 
 
@@ -50,15 +48,15 @@ def list_expectations() -> None:
 
 def explain_rule(name: str) -> None:
     """All that the catalogue says of one rule."""
-    rule = next((each for each in ALL_RULES if each.name == name), None)
+    rule = next((each for each in RULES if each.name == name), None)
     if rule is None:
-        near = difflib.get_close_matches(name, [each.name for each in ALL_RULES], n=1, cutoff=0.4)
+        near = difflib.get_close_matches(name, [each.name for each in RULES], n=1, cutoff=0.4)
         hint = f" Did you mean {near[0]}?" if near else ""
         raise UsageError(f"{name!r} is no rule.{hint} 'pewter rules' lists them.")
     print_text(_explanation(rule, output_width()))
 
 
-def _explanation(rule: Rule, width: int) -> Text:
+def _explanation(rule: Rule[Any], width: int) -> Text:
     words, text = rule.words, Text()
     text.append(f"{rule.name}  ", "bold")
     text.append(f"{output_marks().level[rule.level]} {rule.level.value}\n", STYLES[rule.level])

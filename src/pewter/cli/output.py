@@ -9,7 +9,6 @@ from rich.console import Console
 from rich.text import Text
 
 from pewter.errors import OutputError
-from pewter.judge.case import Case
 from pewter.judge.review import Review
 from pewter.report.sheet import ASCII, MAX_WIDTH, UNICODE, Marks
 from pewter.report.terminal import render_terminal
@@ -35,8 +34,8 @@ def _encoding() -> str:
     return getattr(sys.stdout, "encoding", None) or "ascii"
 
 
-def print_report(review: Review, case: Case) -> None:
-    print_text(render_terminal(review, case, output_width(), output_marks()))
+def print_report(review: Review) -> None:
+    print_text(render_terminal(review, output_width(), output_marks()))
 
 
 def print_text(text: Text) -> None:

@@ -11,10 +11,10 @@ from pewter.errors import OWN_FAULT, FileError, NotReviewedError, UsageError, ow
 from pewter.evidence import GivenLog, Journey, Page
 from pewter.gather.look import LookOptions
 from pewter.gather.routes import Routes, read_address_and_port, read_route
-from pewter.judge.case import Case
-from pewter.judge.expectations import Wishes
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Level
-from pewter.judge.results import reaches, was_reviewed, why_nothing_was_seen
+from pewter.judge.results import reaches
 from pewter.judge.review import Review, make_review, write_review
 from pewter.pki import Certificate, Log, read_certificate, read_certificate_blocks
 from pewter.pki.pem import read_public_keys
@@ -78,21 +78,21 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
         check_writable(file)
     recordings = [read_har_file(file) for file in command.har]
     site_file = _site_file(command, folder)
-    options, wishes = _settle(command, site_file, folder)
+    options, terms = _settle(command, site_file, folder)
     with show_progress() as progress:
         evidence = take_look(options, progress)
     for journeys, pages in recordings:
         evidence = msgspec.structs.replace(
             evidence, journeys=(*evidence.journeys, *journeys), pages=(*evidence.pages, *pages)
         )
-    case = Case(evidence, wishes, as_of or evidence.begun, options.stores)
+    case = Case(evidence, terms, as_of or evidence.begun, options.stores)
     review = make_review(case)
     octets = write_review(review) if command.write or command.json else b""
     failed = write_files(command.write, octets)
     if command.json:
         print_octets(octets)
     else:
-        print_report(review, case)
+        print_report(review)
     status = _exit_status(review, fail_on)
     return WRONG_FILE if failed and status < OWN_FAULT else status
 
@@ -117,10 +117,10 @@ def _exit_status(review: Review, fail_on: Level) -> int:
         fault = review.evidence.faults[0]
         say(own_fault_words(f"{fault.what}: {fault.detail}"))
         return OWN_FAULT
-    if not was_reviewed(review):
-        first = review.evidence.question.targets[0]
-        raise NotReviewedError(f"{first} could not be reviewed: {why_nothing_was_seen(review)}.")
-    return 1 if reaches(review.outcomes, fail_on) else 0
+    results = review.results
+    if not results.was_reviewed:
+        raise NotReviewedError(f"{review.evidence.plan.first} could not be reviewed: {results.why_not}.")
+    return 1 if reaches(results.outcomes, fail_on) else 0
 
 
 # From options to a look
@@ -151,7 +151,7 @@ def _names_of(site_file: SiteFile) -> tuple[str, ...]:
     return tuple(dict.fromkeys((*canonical, *(read_target(name).host for name in site_file.site.names))))
 
 
-def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[LookOptions, Wishes]:
+def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[LookOptions, Terms]:
     """What the command line says comes before what the site file says."""
     typed = [read_target(text) for text in (*command.targets, *command.also)]
     targets = typed if command.targets else [*(_Target(name, 443, None) for name in _names_of(site_file)), *typed]
@@ -192,7 +192,7 @@ def _settle(command: ReviewCommand, site_file: SiteFile, folder: Path) -> tuple[
     for supposed in command.suppose:
         if supposed != "hsts":
             raise UsageError(f"--suppose {supposed!r}: what can be supposed is hsts.")
-    return options, Wishes(site_file.expect, origin, site_file.levels, site_file.accept, command.suppose)
+    return options, Terms(site_file.expect, origin, site_file.levels, site_file.accept, command.suppose)
 
 
 def read_target(text: str) -> _Target:

@@ -10,8 +10,8 @@ import msgspec
 
 from pewter.errors import FileError
 from pewter.judge.expectations import AcceptedGap, Expectations, read_duration
-from pewter.judge.judging import RULES
 from pewter.judge.outcomes import Level
+from pewter.judge.rules import SITE_RULES as RULES
 from pewter.tls import Version, version_name
 
 from .files import read_bounded

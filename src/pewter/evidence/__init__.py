@@ -8,20 +8,34 @@ from .handshakes import (
     GivenLog,
     Handshake,
     HelloAnswer,
+    HowEnded,
+    HowFailed,
     NoConnection,
     NotTls,
     Offer,
     Probe,
     Proof,
     StatusAnswer,
+    StatusMethod,
     StoredCertificate,
 )
-from .journeys import Hop, Journey, Landed, StopCause, Stopped
+from .journeys import Hop, Journey, Landed, StopCause, Stopped, WayIn
 from .names import Answer, Lookup, Name, is_ip_address
-from .observed import Seen, Tries, Unseen
-from .pages import Move, Page, Reference, Statement, Use
-from .protocols import BrowserHello, Feature, FiniteField, GroupsSeen, Protocol, SuitesSeen, VersionSeen
-from .root import Evidence, Fault, HostProbe, NotContacted, Question
+from .observed import Fault, Seen, Tries, Unseen
+from .pages import Move, MoveKind, Page, Reference, Statement, StatementKind, Use
+from .plan import Plan, Target
+from .protocols import (
+    BrowserHello,
+    Feature,
+    FiniteField,
+    GroupsSeen,
+    Order,
+    Protocol,
+    SuitesSeen,
+    VersionOutcome,
+    VersionSeen,
+)
+from .root import Evidence, HostProbe, NotContacted
 
 __all__ = [
     "Alert",
@@ -40,31 +54,40 @@ __all__ = [
     "HelloAnswer",
     "Hop",
     "HostProbe",
+    "HowEnded",
+    "HowFailed",
     "Journey",
     "Landed",
     "Lookup",
     "Move",
+    "MoveKind",
     "Name",
     "NoConnection",
     "NotContacted",
     "NotTls",
     "Offer",
+    "Order",
     "Page",
+    "Plan",
     "Probe",
     "Proof",
     "Protocol",
-    "Question",
     "Reference",
     "Seen",
     "Statement",
+    "StatementKind",
     "StatusAnswer",
+    "StatusMethod",
     "StopCause",
     "Stopped",
     "StoredCertificate",
     "SuitesSeen",
+    "Target",
     "Tries",
     "Unseen",
     "Use",
+    "VersionOutcome",
     "VersionSeen",
+    "WayIn",
     "is_ip_address",
 ]

@@ -24,7 +24,7 @@ class Proof(enum.Enum):
     """A signature scheme or key that Pewter cannot verify."""
 
 
-class Offer(msgspec.Struct, frozen=True):
+class Offer(msgspec.Struct, frozen=True, omit_defaults=True):
     """What our hello offered."""
 
     versions: tuple[int, ...]
@@ -54,7 +54,7 @@ class Offer(msgspec.Struct, frozen=True):
     """Extension types that were left out, to see whether the server minds them."""
 
 
-class Handshake(msgspec.Struct, frozen=True, tag="handshake"):
+class Handshake(msgspec.Struct, frozen=True, tag="handshake", omit_defaults=True):
     """The server agreed and sent its certificates."""
 
     version: int
@@ -82,49 +82,62 @@ class Handshake(msgspec.Struct, frozen=True, tag="handshake"):
     wants_client_certificate: bool = False
     """A CertificateRequest came."""
 
-    downgrade_sentinel: bool = False
-    """ServerHello.random ends as RFC 8446 section 4.1.3 lays down: the server can do more than it agreed to."""
 
-    unconforming: tuple[str, ...] = ()
-    """What was understood but does not conform, in words."""
-
-
-class Alert(msgspec.Struct, frozen=True, tag="alert"):
+class Alert(msgspec.Struct, frozen=True, tag="alert", omit_defaults=True):
     """The server refused with an alert (RFC 8446 section 6)."""
 
     level: int
     description: int
 
 
-class Ended(msgspec.Struct, frozen=True, tag="ended"):
+class HowEnded(enum.Enum):
+    """How an exchange ended before the certificates."""
+
+    CLOSED = "closed"
+    RESET = "reset"
+    SILENT = "silent"
+    GARBLED = "garbled"
+    """Octets that TLS does not allow."""
+
+    OTHER_VERSION = "other version"
+    """One that was not offered."""
+
+
+class HowFailed(enum.Enum):
+    """Why no TCP connection came about."""
+
+    REFUSED = "refused"
+    TIMED_OUT = "timed out"
+    UNREACHABLE = "unreachable"
+    RESET = "reset"
+    FAILED = "failed"
+
+
+class Ended(msgspec.Struct, frozen=True, tag="ended", omit_defaults=True):
     """The exchange ended before the certificates: closed, reset, silent, or octets that TLS does not allow."""
 
-    how: str
-    """One of ``closed``, ``reset``, ``silent``, ``garbled``, ``other version``."""
-
+    how: HowEnded
     detail: str
 
 
-class NotTls(msgspec.Struct, frozen=True, tag="not-tls"):
+class NotTls(msgspec.Struct, frozen=True, tag="not-tls", omit_defaults=True):
     """The first octets are no TLS record: plain HTTP, another protocol, garbage."""
 
     opening: bytes
     """At most the first 64 octets."""
 
 
-class NoConnection(msgspec.Struct, frozen=True, tag="no-connection"):
+class NoConnection(msgspec.Struct, frozen=True, tag="no-connection", omit_defaults=True):
     """No TCP connection came about."""
 
-    how: str
-    """One of ``refused``, ``timed out``, ``unreachable``, ``reset``, ``failed``."""
-
+    how: HowFailed
     detail: str
 
 
 HelloAnswer = Handshake | Alert | Ended | NotTls | NoConnection | Unseen
 
 
-class Probe(msgspec.Struct, frozen=True):
+class Probe(msgspec.Struct, frozen=True, omit_defaults=True):
     """One hello on a connection of its own, and its answer."""
 
     offer: Offer
@@ -132,7 +145,7 @@ class Probe(msgspec.Struct, frozen=True):
     elapsed_seconds: float = 0.0
 
 
-class Endpoint(msgspec.Struct, frozen=True):
+class Endpoint(msgspec.Struct, frozen=True, omit_defaults=True):
     """One name at one address and port."""
 
     name: str
@@ -157,19 +170,24 @@ class Endpoint(msgspec.Struct, frozen=True):
         return tuple(probe.answer for probe in self.probes if isinstance(probe.answer, Handshake))
 
 
-class StoredCertificate(msgspec.Struct, frozen=True):
+class StoredCertificate(msgspec.Struct, frozen=True, omit_defaults=True):
     """One certificate, stored once however often it was served."""
 
     sha256: str
     der: bytes
 
 
-class StatusAnswer(msgspec.Struct, frozen=True):
+class StatusMethod(enum.Enum):
+    """How a CA was asked."""
+
+    OCSP = "OCSP"
+    CRL = "CRL"
+
+
+class StatusAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     """What a CA said when it was asked whether a certificate is revoked."""
 
-    method: str
-    """``OCSP`` or ``CRL``."""
-
+    method: StatusMethod
     url: str
     of: str
     """Fingerprint of the certificate that named the address."""
@@ -178,14 +196,14 @@ class StatusAnswer(msgspec.Struct, frozen=True):
     """DER, unread.  A list that several certificates name is kept with the first of them."""
 
 
-class GivenLog(msgspec.Struct, frozen=True):
+class GivenLog(msgspec.Struct, frozen=True, omit_defaults=True):
     """A log of certificates whose key the reviewer gave (RFC 6962)."""
 
     title: str
     spki: bytes
 
 
-class FetchedIssuer(msgspec.Struct, frozen=True):
+class FetchedIssuer(msgspec.Struct, frozen=True, omit_defaults=True):
     """An issuer asked for at the caIssuers address of a certificate (RFC 5280 section 4.2.2.1)."""
 
     url: str

@@ -21,7 +21,26 @@ class StopCause(enum.Enum):
     NOT_CONTACTED = "not contacted"
 
 
-class Hop(msgspec.Struct, frozen=True):
+class WayIn(enum.Enum):
+    """Why a journey was made."""
+
+    TYPED = "typed"
+    """The home page and the paths given."""
+
+    FOUND = "found"
+    """A link of the home page."""
+
+    ABSENT = "absent"
+    """A page that does not exist."""
+
+    RECORDED = "recorded"
+    """From a HAR file."""
+
+    MOVED = "moved"
+    """Where a page moved its visitors by itself: no way in, but the rest of another."""
+
+
+class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
     """One request and the head of its answer."""
 
     url: str
@@ -51,11 +70,11 @@ class Hop(msgspec.Struct, frozen=True):
         return tuple(value for name, value in self.fields if name.lower() == wanted)
 
 
-class Landed(msgspec.Struct, frozen=True, tag="landed"):
+class Landed(msgspec.Struct, frozen=True, tag="landed", omit_defaults=True):
     """The last hop answered with something else than a redirect."""
 
 
-class Stopped(msgspec.Struct, frozen=True, tag="stopped"):
+class Stopped(msgspec.Struct, frozen=True, tag="stopped", omit_defaults=True):
     """The journey broke off at a URL that gave no answer, or that cannot be followed."""
 
     at: str
@@ -67,7 +86,7 @@ class Stopped(msgspec.Struct, frozen=True, tag="stopped"):
     """The Location value as sent, where it is what cannot be followed."""
 
 
-class Journey(msgspec.Struct, frozen=True):
+class Journey(msgspec.Struct, frozen=True, omit_defaults=True):
     """One way in, followed as a browser with an empty profile would."""
 
     start: str
@@ -75,13 +94,12 @@ class Journey(msgspec.Struct, frozen=True):
 
     hops: tuple[Hop, ...]
     end: Landed | Stopped | Unseen
-    reason: str = "typed"
-    """Why this way in: ``typed`` (the home page and the paths given), ``found: login`` (a link of the home
-    page, and what it looks like), ``absent`` (a page that does not exist), ``recorded`` (from a HAR file), ``moved``
-    (where a page moved its visitors by itself: no way in, but the rest of another)."""
-
+    reason: WayIn = WayIn.TYPED
     by_address: str | None = None
     """The one address the first hop was made to go to; None for a visitor's own choice."""
+
+    looks_like: str = ""
+    """Of a link that was found: ``login``."""
 
     tries: tuple[Tries, ...] = ()
     """Requests of it that had to be made more than once."""

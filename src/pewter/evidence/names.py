@@ -7,7 +7,7 @@ import msgspec
 from .observed import Seen, Unseen
 
 
-class Answer(msgspec.Struct, frozen=True):
+class Answer(msgspec.Struct, frozen=True, omit_defaults=True):
     """One answer of a name server (RFC 1035 section 4.1)."""
 
     rcode: str
@@ -20,7 +20,7 @@ class Answer(msgspec.Struct, frozen=True):
     """Sorted as text, since name servers rotate them: ``("192.0.2.10",)``."""
 
 
-class Lookup(msgspec.Struct, frozen=True):
+class Lookup(msgspec.Struct, frozen=True, omit_defaults=True):
     """One question and what came of it."""
 
     record_type: str
@@ -29,7 +29,7 @@ class Lookup(msgspec.Struct, frozen=True):
     answer: Seen[Answer] | Unseen
 
 
-class Name(msgspec.Struct, frozen=True):
+class Name(msgspec.Struct, frozen=True, omit_defaults=True):
     """A host name of the site (A-labels, lower case, no last dot) or an IP address that was typed as one."""
 
     name: str

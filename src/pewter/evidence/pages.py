@@ -26,7 +26,7 @@ class Use(enum.Enum):
     LINK = "link"
 
 
-class Reference(msgspec.Struct, frozen=True):
+class Reference(msgspec.Struct, frozen=True, omit_defaults=True):
     """One plain-text URL (``http:`` or ``ws:``) in a page or style sheet."""
 
     url: str
@@ -40,27 +40,42 @@ class Reference(msgspec.Struct, frozen=True):
     """A form that is sent by POST."""
 
 
-class Statement(msgspec.Struct, frozen=True):
+class StatementKind(enum.Enum):
+    """Where a page claims an address."""
+
+    CANONICAL = "canonical"
+    OG_URL = "og:url"
+    HREFLANG = "hreflang"
+    FEED = "feed"
+    BASE = "base"
+    SITEMAP = "sitemap"
+
+
+class Statement(msgspec.Struct, frozen=True, omit_defaults=True):
     """An address that the page claims for itself or its twins."""
 
-    kind: str
-    """``canonical``, ``og:url``, ``hreflang``, ``feed``, ``base`` or ``sitemap``."""
-
+    kind: StatementKind
     url: str
 
 
-class Move(msgspec.Struct, frozen=True):
+class MoveKind(enum.Enum):
+    """How a page moves its visitors."""
+
+    REFRESH_FIELD = "Refresh field"
+    META_REFRESH = "meta refresh"
+    SCRIPT = "script"
+
+
+class Move(msgspec.Struct, frozen=True, omit_defaults=True):
     """A move that the page itself makes once it is shown."""
 
-    how: str
-    """``meta refresh`` or ``script``."""
-
+    how: MoveKind
     url: str
     certain: bool = True
     """False for a script that may move on only in some cases."""
 
 
-class Page(msgspec.Struct, frozen=True):
+class Page(msgspec.Struct, frozen=True, omit_defaults=True):
     """One HTML page or style sheet, read as far as its bound."""
 
     url: str

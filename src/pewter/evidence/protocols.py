@@ -3,6 +3,8 @@
 Code points travel as integers.  Everything here was seen in answers to our own hellos.
 """
 
+import enum
+
 import msgspec
 
 from .observed import Seen, Tries, Unseen
@@ -21,30 +23,54 @@ LARGE_HELLO_TOLERANCE = "tolerates a large hello"
 """Names of features."""
 
 
-class VersionSeen(msgspec.Struct, frozen=True):
+class VersionOutcome(enum.Enum):
+    """Whether a server takes a version."""
+
+    ACCEPTED = "accepted"
+    REFUSED = "refused"
+    UNKNOWN = "unknown"
+
+
+class Order(enum.Enum):
+    """Who decides among what both have."""
+
+    SERVER = "server"
+    SERVER_IN_PART = "server, in part"
+    """Not all of its order was learnt."""
+
+    CLIENT = "client"
+    MIXED = "mixed"
+    """The server follows the client in some choices."""
+
+    ONE = "one"
+    """There is but one."""
+
+    NOT_KNOWN = "not known"
+
+    @property
+    def is_servers(self) -> bool:
+        return self in {Order.SERVER, Order.SERVER_IN_PART}
+
+
+class VersionSeen(msgspec.Struct, frozen=True, omit_defaults=True):
     """One protocol version, asked for by hellos of its own."""
 
     version: int
     """0x0002 for SSL 2.0, 0x0300 to 0x0304 for the others."""
 
-    outcome: str
-    """``accepted``, ``refused`` or ``unknown``."""
-
+    outcome: VersionOutcome
     how: str = ""
     """``alert protocol_version``, ``closed``, ``no answer``, or why it is not known."""
 
 
-class SuitesSeen(msgspec.Struct, frozen=True):
+class SuitesSeen(msgspec.Struct, frozen=True, omit_defaults=True):
     """The cipher suites that are accepted in one version."""
 
     version: int
     suites: tuple[int, ...]
     """In the server's order where it has one, else in the order of our hello."""
 
-    order: str
-    """``server``; ``server, in part`` where not all of the order was learnt; ``client``; ``mixed``, where the
-    server follows the client in some choices; ``one`` where there is but one; ``not known``."""
-
+    order: Order
     asked: int
     """How many suites were asked for."""
 
@@ -52,17 +78,17 @@ class SuitesSeen(msgspec.Struct, frozen=True):
     """Why the search broke off: what was not found then is not known."""
 
 
-class GroupsSeen(msgspec.Struct, frozen=True):
+class GroupsSeen(msgspec.Struct, frozen=True, omit_defaults=True):
     """The named groups that are accepted in TLS 1.3, or the curves in TLS 1.2 and below."""
 
     version: int
     groups: tuple[int, ...]
-    order: str
+    order: Order
     asked: int
     unfinished: str = ""
 
 
-class FiniteField(msgspec.Struct, frozen=True):
+class FiniteField(msgspec.Struct, frozen=True, omit_defaults=True):
     """The server's Diffie-Hellman parameters (RFC 5246 section 7.4.3)."""
 
     bits: int
@@ -70,7 +96,7 @@ class FiniteField(msgspec.Struct, frozen=True):
     """Of the prime, most significant octet first, without leading zeros."""
 
 
-class Feature(msgspec.Struct, frozen=True):
+class Feature(msgspec.Struct, frozen=True, omit_defaults=True):
     """One option of the handshake."""
 
     name: str
@@ -78,7 +104,7 @@ class Feature(msgspec.Struct, frozen=True):
     detail: str = ""
 
 
-class BrowserHello(msgspec.Struct, frozen=True):
+class BrowserHello(msgspec.Struct, frozen=True, omit_defaults=True):
     """What came of a hello with just what one browser offers."""
 
     browser: str
@@ -100,15 +126,12 @@ class BrowserHello(msgspec.Struct, frozen=True):
     """What of the hello had to be left out to be taken: ``status_request``; empty where nothing helped."""
 
 
-class Protocol(msgspec.Struct, frozen=True):
+class Protocol(msgspec.Struct, frozen=True, omit_defaults=True):
     """All of it, for one endpoint."""
 
     versions: tuple[VersionSeen, ...] = ()
     suites: tuple[SuitesSeen, ...] = ()
     """Newest version first."""
-
-    ssl2_ciphers: tuple[int, ...] = ()
-    """Cipher kinds of three octets that SSL 2.0 offers."""
 
     groups: tuple[GroupsSeen, ...] = ()
     finite_field: Seen[FiniteField | None] | Unseen = Unseen("not asked")
@@ -126,7 +149,7 @@ class Protocol(msgspec.Struct, frozen=True):
     @property
     def accepted(self) -> frozenset[int]:
         """The versions that the server agreed to."""
-        return frozenset(each.version for each in self.versions if each.outcome == "accepted")
+        return frozenset(each.version for each in self.versions if each.outcome is VersionOutcome.ACCEPTED)
 
     def suites_in(self, version: int) -> SuitesSeen | None:
         return next((each for each in self.suites if each.version == version), None)

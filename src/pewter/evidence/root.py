@@ -1,55 +1,25 @@
 """The root of all that was observed."""
 
 import datetime
-from typing import ClassVar, Self
 
 import msgspec
 
 from .handshakes import Endpoint, FetchedIssuer, GivenLog, StatusAnswer, StoredCertificate
 from .journeys import Hop, Journey
 from .names import Name
-from .observed import Seen, Unseen
+from .observed import Fault, Seen, Unseen
 from .pages import Page
+from .plan import Plan
 
 
-class Question(msgspec.Struct, frozen=True):
-    """What was asked for."""
-
-    targets: tuple[str, ...]
-    """Host names; the first decides the site."""
-
-    paths: tuple[str, ...] = ("/",)
-    """``/account/login`` for every name, ``tickets.marram-ferries.example/basket`` for one."""
-
-    routes: tuple[str, ...] = ()
-    resolver: str | None = None
-
-
-class NotContacted(msgspec.Struct, frozen=True):
+class NotContacted(msgspec.Struct, frozen=True, omit_defaults=True):
     """An address that Pewter refused to contact, to protect the reviewer's own network."""
 
     url: str
     reason: str
 
 
-class Fault(msgspec.Struct, frozen=True):
-    """Something that Pewter itself did wrong: it says nothing of the site."""
-
-    what: str
-    """Where in the look, or which rule."""
-
-    detail: str
-
-    REASON: ClassVar[str] = "Pewter failed here; please report it"
-    """Why what it cost is unknown."""
-
-    @classmethod
-    def of(cls, what: str, exc: Exception) -> Self:
-        """With as much of the exception as a report has use for."""
-        return cls(what, f"{type(exc).__name__}: {exc}"[:300])
-
-
-class HostProbe(msgspec.Struct, frozen=True):
+class HostProbe(msgspec.Struct, frozen=True, omit_defaults=True):
     """One request with a Host that cannot be the site's."""
 
     name: str
@@ -62,10 +32,12 @@ class HostProbe(msgspec.Struct, frozen=True):
     answer: Seen[Hop] | Unseen
 
 
-class Evidence(msgspec.Struct, frozen=True):
+class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
     """All that was observed in one look at one site; no opinion in it."""
 
-    question: Question
+    plan: Plan
+    """What was asked for."""
+
     begun: datetime.datetime
     elapsed_seconds: float
     names: tuple[Name, ...] = ()

@@ -276,7 +276,7 @@ class Connection:
             fields=masked,
             at=datetime.datetime.now(datetime.UTC),
             certificate=fingerprint(certificate) if certificate is not None else None,
-            elapsed_seconds=elapsed,
+            elapsed_seconds=round(elapsed, 6),
             oddities=head.oddities,
         )
         content_type = ", ".join(head.values("Content-Type"))

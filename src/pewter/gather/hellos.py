@@ -8,7 +8,7 @@ import time
 from dataclasses import dataclass
 from typing import Protocol
 
-from pewter.evidence import HelloAnswer, NoConnection, Offer, Unseen
+from pewter.evidence import HelloAnswer, HowEnded, HowFailed, NoConnection, Offer, Unseen
 from pewter.tls import Conversation
 
 from .routes import Destination
@@ -42,7 +42,7 @@ class Client(Protocol):
 
     def receive(self, octets: bytes) -> bytes: ...
 
-    def peer_ended(self, how: str, detail: str) -> None: ...
+    def peer_ended(self, how: HowEnded, detail: str) -> None: ...
 
 
 async def send_hello(offer: Offer, destination: Destination, step_seconds: float) -> HelloResult:
@@ -68,16 +68,16 @@ async def drive(client: Client, destination: Destination, step_seconds: float) -
                 writer.transport.abort()
     except TimeoutError:
         if not connected:
-            return NoConnection("timed out", f"no TCP connection within {step_seconds:g} s")
-        client.peer_ended("silent", f"no whole answer within {step_seconds:g} s")
+            return NoConnection(HowFailed.TIMED_OUT, f"no TCP connection within {step_seconds:g} s")
+        client.peer_ended(HowEnded.SILENT, f"no whole answer within {step_seconds:g} s")
     except ConnectionResetError:
         if not connected:
-            return NoConnection("reset", "the connection was reset")
-        client.peer_ended("reset", "the connection was reset")
+            return NoConnection(HowFailed.RESET, "the connection was reset")
+        client.peer_ended(HowEnded.RESET, "the connection was reset")
     except OSError as exc:
         if not connected:
             return failed_connection(exc, destination.address)
-        client.peer_ended("reset", str(exc.strerror or exc))
+        client.peer_ended(HowEnded.RESET, str(exc.strerror or exc))
     return None
 
 
@@ -89,9 +89,9 @@ async def _converse(conversation: Client, reader: asyncio.StreamReader, writer: 
         await asyncio.sleep(0)  # what is there already is read without a pause: others have their turn
         received += len(octets)
         if not octets:
-            conversation.peer_ended("closed", "the server closed the connection")
+            conversation.peer_ended(HowEnded.CLOSED, "the server closed the connection")
         elif received > MAX_OCTETS:
-            conversation.peer_ended("garbled", f"more than {MAX_OCTETS} octets and no end")
+            conversation.peer_ended(HowEnded.GARBLED, f"more than {MAX_OCTETS} octets and no end")
         elif reply := conversation.receive(octets):
             writer.write(reply)
 
@@ -102,14 +102,14 @@ def failed_connection(exc: OSError, address: str) -> NoConnection | Unseen:
         kind = "IPv6 address" if ":" in address else "address"
         return Unseen(f"this machine has no way to the {kind} {address} ({os.strerror(exc.errno or 0)})")
     if isinstance(exc, ConnectionRefusedError):
-        return NoConnection("refused", "the connection was refused")
+        return NoConnection(HowFailed.REFUSED, "the connection was refused")
     if exc.errno in {errno.EHOSTUNREACH, errno.EHOSTDOWN}:
-        return NoConnection("unreachable", "the host is unreachable")
+        return NoConnection(HowFailed.UNREACHABLE, "the host is unreachable")
     if exc.errno == errno.ETIMEDOUT:
-        return NoConnection("timed out", "no TCP connection came about")
+        return NoConnection(HowFailed.TIMED_OUT, "no TCP connection came about")
     if isinstance(exc, socket.gaierror):
         return Unseen(f"{address} could not be used: {exc.strerror}")
-    return NoConnection("failed", str(exc.strerror or exc))
+    return NoConnection(HowFailed.FAILED, str(exc.strerror or exc))
 
 
 def _has_route(address: str) -> bool:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import msgspec
 
-from pewter.evidence import Hop, Journey, Landed, Page, StopCause, Stopped, Tries, Unseen
+from pewter.evidence import Hop, Journey, Landed, Page, StopCause, Stopped, Tries, Unseen, WayIn
 from pewter.web.cookies import CookieJar
 from pewter.web.redirects import NoRedirect, next_url
 from pewter.web.refresh import moves_of
@@ -54,7 +54,7 @@ class Walk:
 
     start: Url
     around: Surroundings
-    reason: str = "typed"
+    reason: WayIn = WayIn.TYPED
     by_address: str | None = None
     """The one address at which the first host is visited; None for a visitor's own choice."""
 
@@ -67,13 +67,16 @@ class Walk:
     end: Landed | Stopped | Unseen | None = None
     """None until the walk has ended."""
 
+    looks_like: str = ""
+    """Of a link that was found: ``login``."""
+
     asked_again: bool = False
     answered_otherwise: str = ""
 
     @property
     def priority(self) -> Priority:
         """What a visitor types goes first."""
-        return Priority.HANDSHAKE if self.reason == "absent" else Priority.JOURNEY
+        return Priority.HANDSHAKE if self.reason is WayIn.ABSENT else Priority.JOURNEY
 
     def journey(self, why_unseen: str) -> Journey:
         """What was seen so far; a walk that has not ended is Unseen for that reason."""
@@ -84,6 +87,7 @@ class Walk:
             end,
             self.reason,
             self.by_address,
+            self.looks_like,
             tuple(self.tries),
             self.asked_again,
             self.answered_otherwise,
@@ -110,7 +114,7 @@ class Walk:
         if not isinstance(self.end, Landed) or not self.hops:
             return False
         status = self.hops[-1].status
-        return status >= 400 and not (self.reason == "absent" and status in _EXPECTED_ERRORS)
+        return status >= 400 and not (self.reason is WayIn.ABSENT and status in _EXPECTED_ERRORS)
 
     def _course(self) -> tuple[object, ...]:
         """What makes two walks alike: statuses, addresses and policies."""

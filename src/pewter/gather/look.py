@@ -37,21 +37,26 @@ from pewter.evidence import (
     Handshake,
     Hop,
     HostProbe,
+    HowEnded,
     Lookup,
     Name,
     NotContacted,
     Offer,
     Page,
+    Plan,
     Probe,
-    Question,
     Seen,
     StatusAnswer,
+    StatusMethod,
     StoredCertificate,
+    Target,
     Tries,
     Unseen,
+    WayIn,
     is_ip_address,
 )
 from pewter.pki import MUST_STAPLE, Certificate, MalformedCertificate, Store, build_paths, read_certificate
+from pewter.places import socket_text
 from pewter.tls import Version, fingerprint, version_name
 from pewter.tls.codepoints import AlertDescription
 from pewter.tls.offers import MODERN, OPTIONAL_EXTENSIONS
@@ -71,7 +76,7 @@ from .protocol import ProtocolLook
 from .revocation import Question as StatusQuestion
 from .revocation import ask as ask_status
 from .revocation import questions_for
-from .routes import Destination, Routes, socket_text
+from .routes import Destination, Routes
 from .slots import CONNECTIONS_OF_A_NAME, MAX_CONNECTIONS, BudgetSpent, Priority, Slots
 
 OFFERS = (MODERN, (int(Version.TLS_1_2),), (int(Version.TLS_1_1),), (int(Version.TLS_1_0),))
@@ -293,20 +298,22 @@ class _Look:
         """Both schemes and every path, by a visitor's own choice of address; the home page by each address."""
         several = tuple(each.address for each in https_destinations) if len(https_destinations) > 1 else ()
         for path in paths_for(name, self._options.paths):
-            self._walk_to(name, path, "typed", several if path == "/" else ())
+            self._walk_to(name, path, WayIn.TYPED, several if path == "/" else ())
         # What no visitor waits for goes to the last address, so that the first is free for journeys.
-        self._walk_to(name, ABSENT_PATH, "absent", several[-1:])
+        self._walk_to(name, ABSENT_PATH, WayIn.ABSENT, several[-1:])
         for scheme, port in (("http", 80), ("https", self._ports[name])):
             url = Url(scheme, name, port, "/")
             failed = functools.partial(self._host_probe_failed, url)
             self._start(self._probe_host(url), f"{url} as {UNKNOWN_HOST}", failed)
 
-    def _walk_to(self, name: str, path: str, reason: str, addresses: tuple[str, ...] = ()) -> None:
+    def _walk_to(
+        self, name: str, path: str, reason: WayIn, addresses: tuple[str, ...] = (), looks_like: str = ""
+    ) -> None:
         path, mark, query = path.partition("?")
         for scheme, port in (("http", 80), ("https", self._ports[name])):
             url = Url(scheme, name, port, path or "/", query if mark else None)
             for address in addresses or (None,):
-                walk = Walk(url, self._around, reason, address)
+                walk = Walk(url, self._around, reason, address, looks_like=looks_like)
                 self._walks.append(walk)
                 what = f"{url}" + (f" at {address}" if address else "")
                 self._start(self._follow(walk), what, functools.partial(self._walk_failed, walk))
@@ -326,7 +333,7 @@ class _Look:
         if str(url) in self._moved_to or len(self._moved_to) >= MAX_MOVES:
             return
         self._moved_to.add(str(url))
-        onward = Walk(url, self._around, "moved", as_browser=walk.as_browser, jar=walk.jar)
+        onward = Walk(url, self._around, WayIn.MOVED, as_browser=walk.as_browser, jar=walk.jar)
         self._walks.append(onward)
         self._start(self._follow(onward), f"{url}", functools.partial(self._walk_failed, onward))
 
@@ -340,7 +347,7 @@ class _Look:
             self._start(self._fetch_sheet(sitemap, read_sitemap), str(sitemap))
         taken = paths_for(url.host, self._options.paths)
         for path, look in choose_ways_in(self._pages[str(url), page].inner_links, taken):
-            self._walk_to(url.host, path, f"found: {look}")
+            self._walk_to(url.host, path, WayIn.FOUND, looks_like=look)
 
     async def _probe_host(self, url: Url) -> None:
         """Ask an address of a name that answers for a host that cannot be the site's; the last one first."""
@@ -606,11 +613,11 @@ class _Look:
         now = datetime.datetime.now(datetime.UTC)
         for question in questions_for(build_paths(leaf, pool, self._stores, now)[0].certificates):
             method, url, _, of = question
-            key = (url, of if method == "OCSP" else "")
+            key = (url, of if method is StatusMethod.OCSP else "")
             if key not in self._asked_statuses:
                 self._asked_statuses.add(key)
                 failed = functools.partial(self._status_failed, question)
-                self._start(self._ask_status(question), f"{method} at {url}", failed)
+                self._start(self._ask_status(question), f"{method.value} at {url}", failed)
 
     async def _ask_status(self, question: StatusQuestion) -> None:
         self._statuses[question[1], question[3]] = await ask_status(question, self._around)
@@ -630,16 +637,26 @@ class _Look:
         order = {name: position for position, name in enumerate(self._in_order())}
         last = len(order)
         walks = sorted(
-            self._walks, key=lambda walk: (order.get(walk.start.host, last), walk.reason != "typed", walk.reason)
+            self._walks,
+            key=lambda walk: (
+                order.get(walk.start.host, last),
+                walk.reason is not WayIn.TYPED,
+                walk.reason.value,
+                walk.looks_like,
+            ),
         )
         endpoints = sorted(self._endpoints.values(), key=lambda each: order.get(each.name, len(order)))
         names = tuple(map(self._names.__getitem__, order))
         return Evidence(
-            question=Question(
-                targets=tuple(name for name, _ in options.targets),
+            plan=Plan(
+                targets=tuple(Target(name, port) for name, port in options.targets),
                 paths=options.paths,
                 routes=tuple(str(route) for route in options.routes.routes),
                 resolver=socket_text(*options.resolver) if options.resolver else None,
+                revocation=options.revocation,
+                connections_per_address=options.connections_per_address,
+                whole_seconds=options.whole_seconds,
+                step_seconds=options.step_seconds,
             ),
             begun=begun,
             elapsed_seconds=round(elapsed, 3),
@@ -714,6 +731,6 @@ def _may_mind_the_hello(probe: Probe) -> bool:
         case Alert(description=description):
             return description != AlertDescription.PROTOCOL_VERSION
         case Ended(how=how):
-            return how in {"closed", "reset"}
+            return how in {HowEnded.CLOSED, HowEnded.RESET}
         case _:
             return False

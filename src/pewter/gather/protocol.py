@@ -28,14 +28,17 @@ from pewter.evidence import (
     FiniteField,
     GroupsSeen,
     Handshake,
+    HowEnded,
     NoConnection,
     Offer,
+    Order,
     Probe,
     Protocol,
     Seen,
     SuitesSeen,
     Tries,
     Unseen,
+    VersionOutcome,
     VersionSeen,
     protocols,
 )
@@ -130,7 +133,6 @@ class ProtocolLook:
     _controls: list[bool] = field(default_factory=list)
     """Whether each control was answered that was sent on its own, one connection at a time."""
 
-    _ssl2_ciphers: tuple[int, ...] = ()
     _ends_without_alert: bool = False
     """It was shown that this server refuses by ending the connection."""
 
@@ -142,7 +144,6 @@ class ProtocolLook:
         return Protocol(
             versions=tuple(seen for _, seen in sorted(self._versions.items(), reverse=True)),
             suites=tuple(seen for _, seen in sorted(self._suites.items(), reverse=True)),
-            ssl2_ciphers=self._ssl2_ciphers,
             groups=tuple(seen for _, seen in sorted(self._groups.items(), reverse=True)),
             finite_field=self._finite_field,
             features=tuple(feature for _, feature in sorted(self._features.items())),
@@ -157,7 +158,9 @@ class ProtocolLook:
     async def run(self) -> None:
         self._take_first_answers()
         for version in (Version.SSL_3_0, Version.SSL_2_0):
-            self._versions.setdefault(version, VersionSeen(version, "unknown", "not reached before the deadline"))
+            self._versions.setdefault(
+                version, VersionSeen(version, VersionOutcome.UNKNOWN, "not reached before the deadline")
+            )
         first: list[Awaitable[None]] = [self._ask_ssl_2(), self._ask_version(Version.SSL_3_0)]
         asked = (Version.TLS_1_3, *OLD_VERSIONS)
         first += [self._ask_version(version) for version in asked if not self._is_settled(version)]
@@ -201,19 +204,21 @@ class ProtocolLook:
             alone = next((probe for probe in asked if len(probe.offer.versions) == 1), asked[0])
             outcome, how = _outcome_of(alone)
             if version == Version.TLS_1_3 and isinstance(alone.answer, Handshake):
-                outcome, how = "refused", "TLS 1.2 in its place"
+                outcome, how = VersionOutcome.REFUSED, "TLS 1.2 in its place"
             self._versions[version] = VersionSeen(version, outcome, how)
 
     @property
     def _accepted(self) -> frozenset[int]:
-        return frozenset(int(version) for version, seen in self._versions.items() if seen.outcome == "accepted")
+        return frozenset(
+            int(version) for version, seen in self._versions.items() if seen.outcome is VersionOutcome.ACCEPTED
+        )
 
     def _accept(self, version: int, how: str) -> None:
-        self._versions[version] = VersionSeen(version, "accepted", how)
+        self._versions[version] = VersionSeen(version, VersionOutcome.ACCEPTED, how)
 
     def _is_settled(self, version: int) -> bool:
         seen = self._versions.get(version)
-        return seen is not None and (seen.outcome == "accepted" or seen.how in _SETTLED)
+        return seen is not None and (seen.outcome is VersionOutcome.ACCEPTED or seen.how in _SETTLED)
 
     async def _ask_version(self, version: int) -> None:
         """A hello of another shape for a version whose first hello was not plainly answered."""
@@ -232,11 +237,11 @@ class ProtocolLook:
                     self._accept(version, "")
                     return
                 case Refused(how=how):
-                    self._versions[version] = VersionSeen(version, "refused", how)
+                    self._versions[version] = VersionSeen(version, VersionOutcome.REFUSED, how)
                     if how in _SETTLED:
                         return
                 case Unseen(reason=reason):
-                    self._versions[version] = VersionSeen(version, "unknown", reason)
+                    self._versions[version] = VersionSeen(version, VersionOutcome.UNKNOWN, reason)
                     return
 
     async def _ask_ssl_2(self) -> None:
@@ -245,12 +250,11 @@ class ProtocolLook:
         version = Version.SSL_2_0
         match failure or trial.answer:
             case Ssl2Hello(ciphers=ciphers):
-                self._ssl2_ciphers = ciphers
                 self._accept(version, "" if ciphers else "without any cipher")
             case Refused(how=how):
-                self._versions[version] = VersionSeen(version, "refused", how)
+                self._versions[version] = VersionSeen(version, VersionOutcome.REFUSED, how)
             case NoConnection(detail=reason) | Unseen(reason=reason):
-                self._versions[version] = VersionSeen(version, "unknown", reason)
+                self._versions[version] = VersionSeen(version, VersionOutcome.UNKNOWN, reason)
 
     # Suites
 
@@ -271,11 +275,11 @@ class ProtocolLook:
         def usual() -> Callable[[int], tuple[int, ...]]:
             return usual_order(picks.found[0] if picks.found else 0)
 
-        def keep(order: str) -> None:
+        def keep(order: Order) -> None:
             why = unfinished[0] if unfinished else ""
             self._suites[version] = SuitesSeen(version, picks.guess(usual()), order, asked, why)
 
-        self._suites[version] = SuitesSeen(version, (), "not known", asked, "not reached before the deadline")
+        self._suites[version] = SuitesSeen(version, (), Order.NOT_KNOWN, asked, "not reached before the deadline")
         order = await search(parts, picks, pick)
         if not picks.found and version == Version.TLS_1_3 and not unfinished:
             await self._search_with_shares(parts[0], picks, unfinished)
@@ -329,10 +333,10 @@ class ProtocolLook:
                 offer, groups, picks, unfinished, lambda answer: answer.group, to_key_exchange=suites is not None
             )
 
-        def keep(order: str, why: str) -> None:
+        def keep(order: Order, why: str) -> None:
             self._groups[version] = GroupsSeen(version, picks.guess(usual_group_order), order, asked, why)
 
-        keep("not known", "not reached before the deadline")
+        keep(Order.NOT_KNOWN, "not reached before the deadline")
         order = await search(parts, picks, pick)
         silent = not picks.found and version == Version.TLS_1_3
         why = unfinished[0] if unfinished else "no answer to a hello without key shares" if silent else ""
@@ -595,16 +599,16 @@ class ProtocolLook:
             return await drive(client, self.destination, min(seconds or self.step_seconds, self.step_seconds))
 
 
-def _outcome_of(probe: Probe) -> tuple[str, str]:
+def _outcome_of(probe: Probe) -> tuple[VersionOutcome, str]:
     match probe.answer:
         case Alert(description=description):
-            return "refused", f"alert {alert_name(description)}"
+            return VersionOutcome.REFUSED, f"alert {alert_name(description)}"
         case Ended(how=how):
-            return "refused", "no answer" if how == "silent" else how
+            return VersionOutcome.REFUSED, "no answer" if how is HowEnded.SILENT else how.value
         case NoConnection(detail=detail) | Unseen(reason=detail):
-            return "unknown", detail
+            return VersionOutcome.UNKNOWN, detail
         case _:
-            return "refused", "no TLS"
+            return VersionOutcome.REFUSED, "no TLS"
 
 
 def _why_unseen(answer: Picked | Refused | Unseen) -> Unseen:

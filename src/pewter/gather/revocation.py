@@ -6,7 +6,7 @@ An answer is kept unread; the judge makes of it what it says.  Each address is a
 import itertools
 from collections.abc import Sequence
 
-from pewter.evidence import Seen, StatusAnswer, Unseen
+from pewter.evidence import Seen, StatusAnswer, StatusMethod, Unseen
 from pewter.octets import DecodeError
 from pewter.pki import Certificate
 from pewter.pki.ocsp import build_ocsp_request, ocsp_get_url
@@ -24,7 +24,7 @@ MAX_ADDRESSES = 2
 MAX_CERTIFICATES = 4
 """Of one path that are asked for."""
 
-Question = tuple[str, str, str, str]
+Question = tuple[StatusMethod, str, str, str]
 """Method, address as named, address to fetch, fingerprint."""
 
 
@@ -38,13 +38,13 @@ def questions_for(path: Sequence[Certificate]) -> list[Question]:
         except DecodeError:
             continue
         for url in facts.ocsp_responders[:MAX_ADDRESSES]:
-            found.append(("OCSP", url, ocsp_get_url(url, request), certificate.sha256))
-        found += [("CRL", url, url, certificate.sha256) for url in facts.crl_uris[:MAX_ADDRESSES]]
+            found.append((StatusMethod.OCSP, url, ocsp_get_url(url, request), certificate.sha256))
+        found += [(StatusMethod.CRL, url, url, certificate.sha256) for url in facts.crl_uris[:MAX_ADDRESSES]]
     return found
 
 
 async def ask(question: Question, around: Surroundings) -> StatusAnswer:
     method, url, fetched, of = question
-    limit = MAX_OCSP_OCTETS if method == "OCSP" else MAX_CRL_OCTETS
+    limit = MAX_OCSP_OCTETS if method is StatusMethod.OCSP else MAX_CRL_OCTETS
     body = await fetch_file(fetched, around, limit)
     return StatusAnswer(method, url, of, Unseen(body) if isinstance(body, str) else Seen(body))

@@ -9,6 +9,7 @@ import re
 from dataclasses import dataclass
 
 from pewter.errors import UsageError
+from pewter.places import socket_text
 from pewter.web.urls import InvalidUrl, read_host
 
 _SIDE = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[\]]+)(?::(?P<port>[0-9]{1,5}))?")
@@ -50,10 +51,6 @@ class Route:
         here = socket_text(self.host, self.port) if self.port else self.host
         there = socket_text(self.to_address, self.to_port) if self.to_port else self.to_address
         return f"{here}={there}"
-
-
-def socket_text(host: str, port: int) -> str:
-    return f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
 
 
 def read_route(text: str) -> Route:

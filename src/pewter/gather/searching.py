@@ -7,6 +7,7 @@ import asyncio
 import itertools
 from collections.abc import Awaitable, Callable, Iterable, Sequence
 
+from pewter.evidence import Order
 from pewter.tls.searches import Picks, tell_order
 from pewter.tls.suites import table
 
@@ -20,7 +21,7 @@ async def together(work: Iterable[Awaitable[None]]) -> None:
 Pick = Callable[[Sequence[int]], Awaitable[int | None]]
 
 
-async def search(parts: Sequence[Sequence[int]], picks: Picks, pick: Pick) -> str:
+async def search(parts: Sequence[Sequence[int]], picks: Picks, pick: Pick) -> Order:
     """Find all that is accepted in the parts, side by side; what is returned is whose order counts.
 
     The first part, in which several are likely, is offered as it is and turned round at once: that tells
@@ -39,16 +40,16 @@ async def search(parts: Sequence[Sequence[int]], picks: Picks, pick: Pick) -> st
     if len(found) < 2:
         found = list(picks.guess())
         if len(found) < 2:
-            return "one" if found else "not known"
+            return Order.ONE if found else Order.NOT_KNOWN
         ends = list(await asyncio.gather(pick(found), pick(found[::-1])))
     return tell_order(found, ends[0], ends[1])
 
 
 async def settle_order(
-    order: str, picks: Picks, pick: Pick, usual: Callable[[int], tuple[int, ...]], pairs_left: int
-) -> str:
+    order: Order, picks: Picks, pick: Pick, usual: Callable[[int], tuple[int, ...]], pairs_left: int
+) -> Order:
     """Hold neighbours of the guessed order against each other until it is known, or no pair is left to spend."""
-    if order != "server":
+    if order is not Order.SERVER:
         return order
     for _ in range(MAX_ORDER_ROUNDS):
         pairs = picks.open_pairs(picks.guess(usual))[:pairs_left]
@@ -61,8 +62,8 @@ async def settle_order(
     neighbours = itertools.pairwise(picks.guess(usual))
     await asyncio.gather(*(pick((other, one)) for one, other in neighbours if _is_chacha(one) > _is_chacha(other)))
     if picks.has_contradiction:
-        return "mixed"
-    return "server" if not picks.open_pairs(picks.guess(usual)) else "server, in part"
+        return Order.MIXED
+    return Order.SERVER if not picks.open_pairs(picks.guess(usual)) else Order.SERVER_IN_PART
 
 
 async def find(candidates: Sequence[int], pick: Pick) -> None:

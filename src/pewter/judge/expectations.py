@@ -14,7 +14,7 @@ _UNITS = {
 }
 
 
-class Expectations(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Expectations(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
     """Every threshold that a rule holds evidence against."""
 
     minimum_protocol: str = "TLS 1.2"
@@ -127,8 +127,8 @@ class AcceptedGap(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     until: datetime.date
 
 
-class Wishes(msgspec.Struct, frozen=True):
-    """All that the reviewer says of how to judge."""
+class Terms(msgspec.Struct, frozen=True, omit_defaults=True):
+    """By what a look is judged."""
 
     expect: Expectations = Expectations()
     canonical: str | None = None

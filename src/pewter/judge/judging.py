@@ -1,43 +1,33 @@
 """From a case to judged outcomes."""
 
+import datetime
 from collections.abc import Callable, Iterator, Sequence
+from typing import Any, Protocol
 
 from pewter.evidence import Fault
-from pewter.web.urls import read_url
+from pewter.places import the_site
 
-from . import chain, cookie, date, hsts, name, page, protocol, reach, redirect
-from .case import Case
-from .expectations import AcceptedGap
-from .outcomes import Accepted, Gap, Judged, Level, Outcome, RuleOutcome, Unknown, host_of_place
-from .rules import Rule
-
-AREAS = ("reach", "redirect", "chain", "name", "date", "protocol", "hsts", "cookie", "page")
-"""In the order of reports."""
-
-RULES: tuple[Rule, ...] = tuple(
-    rule for area in (reach, redirect, chain, name, date, protocol, hsts, cookie, page) for rule in area.RULES
-)
+from .expectations import AcceptedGap, Terms
+from .outcomes import Accepted, Gap, Judged, Level, Outcome, RuleOutcome, Unknown
+from .rule import Rule
 
 INTERRUPTED = "interrupted before it was judged"
 
-_SERVERS = {
-    "nginx": "nginx",
-    "openresty": "nginx",
-    "apache": "Apache",
-    "microsoft-iis": "IIS",
-    "haproxy": "HAProxy",
-    "caddy": "Caddy",
-    "cloudflare": "CDN",
-    "cloudfront": "CDN",
-    "akamaighost": "CDN",
-}
-"""Begin of a Server field value in lower case, and the name under which the catalogue has its lines."""
+
+class HasTerms(Protocol):
+    """What the judge itself looks at in a case."""
+
+    @property
+    def terms(self) -> Terms: ...
+
+    @property
+    def at(self) -> datetime.datetime: ...
 
 
 def judge(
-    case: Case, rules: Sequence[Rule] = RULES, failed: Callable[[Fault | KeyboardInterrupt], None] | None = None
+    case: HasTerms, rules: Sequence[Rule[Any]], failed: Callable[[Fault | KeyboardInterrupt], None] | None = None
 ) -> tuple[Judged, ...]:
-    """Every outcome of every rule, in the order of the catalogue.
+    """Every outcome of every rule, in the order of the rules.
 
     A fault of ours in one rule costs the rest of that rule: it is told to ``failed``, and unknown in the review.
     An interruption from the keyboard leaves the rules that follow unknown, and is told in the same way.
@@ -60,80 +50,25 @@ def judge(
             failed(Fault.of(rule.name, exc))
             reason = Fault.REASON
         if reason:
-            found.append(Judged(rule.name, rule.level, Unknown(rule.name, reason), rule.words.title))
+            found.append(Judged(rule.name, rule.level, Unknown(the_site(rule.name), reason)))
     return tuple(found)
 
 
-def _judge_one(case: Case, rule: Rule, outcome: RuleOutcome) -> Judged:
-    words = rule.words
+def _judge_one(case: HasTerms, rule: Rule[Any], outcome: RuleOutcome) -> Judged:
     if not isinstance(outcome, Gap):
-        return Judged(rule.name, rule.level, outcome, words.title)
-    wished = case.wishes.levels.get(rule.name)
+        return Judged(rule.name, rule.level, outcome)
+    wished = case.terms.levels.get(rule.name)
     level = Level(wished) if wished is not None else outcome.level or rule.level
-    host = outcome.host or host_of_place(outcome.where)
-    server = server_of(case, host)
-    configuration = words.configurations.get(server, "")
-    return Judged(
-        rule=rule.name,
-        level=level,
-        outcome=_accepted(case, rule, outcome) or outcome,
-        title=words.title,
-        why=_fill(words.why, case, host),
-        mend=_fill(outcome.mend or words.mend, case, host),
-        server=server if configuration else "",
-        configuration=_fill(configuration, case, host),
-        check=_fill(words.check, case, host),
-    )
+    return Judged(rule.name, level, _accepted(case, rule, outcome) or outcome)
 
 
-def _accepted(case: Case, rule: Rule, gap: Gap) -> Outcome | None:
+def _accepted(case: HasTerms, rule: Rule[Any], gap: Gap) -> Outcome | None:
     for accept in _acceptances(case, rule):
-        if accept.where.lower() in {gap.where, host_of_place(gap.where)}:
+        if accept.where.lower() in {gap.where.text, gap.where.host, gap.where.key}:
             return Accepted(gap, accept.because, accept.until)
     return None
 
 
-def _acceptances(case: Case, rule: Rule) -> Iterator[AcceptedGap]:
+def _acceptances(case: HasTerms, rule: Rule[Any]) -> Iterator[AcceptedGap]:
     """Those of the rule that are not past their day: after it the gap counts again."""
-    return (each for each in case.wishes.accept if each.gap == rule.name and case.at.date() <= each.until)
-
-
-def _fill(text: str, case: Case, host: str) -> str:
-    """``{host}`` is the place, ``{landing}`` the host on which its visitors should land.
-
-    A line that would send a host to itself, and the remark above it, are left out: pasted, it would be a loop.
-    Thousands of outcomes share one text.
-    """
-    return case.once(f"{host}: {text}", lambda: _filled(text, case, host))
-
-
-def _filled(text: str, case: Case, host: str) -> str:
-    landing = case.expected_hosts(host)[0]
-    if landing == host:
-        text = _without_lines(text, "https://{landing}")
-    return (
-        text.replace("{host}", host)
-        .replace("{landing}", landing)
-        .replace("{canonical}", read_url(case.canonical).host)
-        .strip()
-    )
-
-
-def _without_lines(text: str, mark: str) -> str:
-    kept: list[str] = []
-    for line in text.split("\n"):
-        if mark not in line:
-            kept.append(line)
-        elif kept and kept[-1].lstrip().startswith("#"):
-            kept.pop()
-    return "\n".join(kept)
-
-
-def server_of(case: Case, host: str) -> str:
-    """The server software that answers for ``host``, under the name that the catalogue uses; empty if unknown."""
-    return case.once(f"server of {host}", lambda: _server_of(case, host))
-
-
-def _server_of(case: Case, host: str) -> str:
-    said = next((values[0].lower() for hop in case.hops_of(host) if (values := hop.values("Server"))), "")
-    return next((title for start, title in _SERVERS.items() if said.startswith(start)), "")
+    return (each for each in case.terms.accept if each.gap == rule.name and case.at.date() <= each.until)

@@ -5,6 +5,8 @@ import enum
 
 import msgspec
 
+from pewter.places import Place
+
 
 class Level(enum.Enum):
     """How bad a gap is, worst first."""
@@ -26,11 +28,10 @@ class Level(enum.Enum):
         return list(Level).index(self)
 
 
-class Gap(msgspec.Struct, frozen=True, tag="gap"):
+class Gap(msgspec.Struct, frozen=True, tag="gap", omit_defaults=True):
     """Something is wrong at one place."""
 
-    where: str
-    """A name, ``name at address``, or a URL."""
+    where: Place
 
     seen: str
     expected: str
@@ -52,22 +53,25 @@ class Gap(msgspec.Struct, frozen=True, tag="gap"):
     host: str = ""
     """At which it is to be mended, where that is not the host of ``where``."""
 
+    about: str = ""
+    """Which of several at one place: a suite, a certificate; by a key that a renewal does not change."""
 
-class Holds(msgspec.Struct, frozen=True, tag="holds"):
+
+class Holds(msgspec.Struct, frozen=True, tag="holds", omit_defaults=True):
     """It was looked at and is as expected."""
 
-    where: str
+    where: Place
     seen: str
 
 
-class Unknown(msgspec.Struct, frozen=True, tag="unknown"):
+class Unknown(msgspec.Struct, frozen=True, tag="unknown", omit_defaults=True):
     """It could not be observed."""
 
-    where: str
+    where: Place
     reason: str
 
 
-class Accepted(msgspec.Struct, frozen=True, tag="accepted"):
+class Accepted(msgspec.Struct, frozen=True, tag="accepted", omit_defaults=True):
     """A gap that the site's owner accepts."""
 
     gap: Gap
@@ -75,7 +79,7 @@ class Accepted(msgspec.Struct, frozen=True, tag="accepted"):
     until: datetime.date
 
     @property
-    def where(self) -> str:
+    def where(self) -> Place:
         return self.gap.where
 
 
@@ -84,26 +88,10 @@ Outcome = Gap | Holds | Unknown | Accepted
 
 
 class Judged(msgspec.Struct, frozen=True):
-    """One outcome with all that a reader needs to understand and act on it."""
+    """One outcome of one rule; the rule's words stand once in the results."""
 
     rule: str
     level: Level
     """Of the gap; of the rule where it is none."""
 
     outcome: Outcome
-    title: str = ""
-    why: str = ""
-    mend: str = ""
-    server: str = ""
-    """The software for which ``configuration`` is: ``nginx``; empty where it is not known."""
-
-    configuration: str = ""
-    check: str = ""
-    """How to see that it is mended."""
-
-
-def host_of_place(where: str) -> str:
-    """The host name in a place: of ``https://x.example/y``, ``x.example at 192.0.2.7`` or ``x.example``."""
-    if "://" in where:
-        where = where.partition("://")[2].partition("/")[0]
-    return where.partition(" at ")[0].partition(":")[0]

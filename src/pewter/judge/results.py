@@ -1,49 +1,86 @@
-"""Counting and grouping what was judged; renderers only print."""
+"""What a review comes to: made once from a case and its outcomes, so that renderers only print."""
 
+import datetime
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Sequence
+from typing import TypeVar
 
-from pewter.evidence import Alert, Ended, Handshake, NotTls
+import msgspec
 
-from .judging import AREAS, RULES
-from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown, host_of_place
-from .review import Review
+from pewter.evidence import Alert, Ended, Evidence, Fault, Handshake, HowEnded, NotTls
+from pewter.places import Place
+from pewter.web.urls import https_origin, in_url, read_url
+
+from .facts.browsers import Meeting
+from .facts.case import Case
+from .facts.policies_in_force import is_supposed, sts_answers
+from .facts.protocol_pictures import ProtocolDrawn, SuitesDrawn, draw_protocols
+from .facts.served_certificates import LifeState, Link, LinkState, ServedCertificate, served_certificates
+from .facts.visits import Visit, predict_visits
+from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
+from .rules import AREAS, RULES
+from .wording import Filled, HasHosts, words_for
+
+__all__ = [
+    "AreaCount",
+    "GapEntry",
+    "LifeState",
+    "Link",
+    "LinkState",
+    "Meeting",
+    "NameFacts",
+    "ProtocolDrawn",
+    "Results",
+    "ServedCertificate",
+    "SuitesDrawn",
+    "Visit",
+    "make_results",
+]
+"""Renderers take what they draw from here, and import no fact."""
+
+_T = TypeVar("_T")
 
 
-@dataclass(frozen=True, slots=True)
-class GapEntry:
+class Configuration(msgspec.Struct, frozen=True):
+    """Lines for one kind of server."""
+
+    server: str
+    hosts: tuple[str, ...]
+    """Those of the entry that run it."""
+
+    lines: str
+
+
+class GapEntry(msgspec.Struct, frozen=True, omit_defaults=True):
     """Gaps of one cause: one entry of a report."""
 
     number: int
     """From 1, worst first."""
 
-    first: Judged
-    places: tuple[str, ...]
+    rule: str
+    level: Level
+    title: str
+    places: tuple[Place, ...]
     seen: tuple[str, ...]
     """What was seen, each wording and each piece of a list once."""
 
-    details: tuple[str, ...]
+    expected: str
+    why: str
+    mend: str
+    check: str
+    """How to see that it is mended."""
 
-    configurations: tuple[tuple[str, tuple[str, ...], str], ...] = ()
-    """Server software, the hosts that run it, and the lines for it."""
+    details: tuple[str, ...] = ()
+    """What helps to mend just these."""
 
-    @property
-    def gap(self) -> Gap:
-        assert isinstance(self.first.outcome, Gap)
-        return self.first.outcome
-
-    @property
-    def level(self) -> Level:
-        return self.first.level
+    configurations: tuple[Configuration, ...] = ()
 
     @property
     def hosts(self) -> tuple[str, ...]:
-        return tuple(dict.fromkeys(map(host_of_place, self.places)))
+        return tuple(dict.fromkeys(place.host for place in self.places))
 
 
-@dataclass(frozen=True, slots=True)
-class AreaCount:
+class AreaCount(msgspec.Struct, frozen=True):
     """One line of the report's areas."""
 
     area: str
@@ -56,48 +93,297 @@ class AreaCount:
     worst: Level | None
 
 
-@dataclass(frozen=True, slots=True)
-class UnknownEntry:
+class UnknownEntry(msgspec.Struct, frozen=True):
     """What could not be checked for one reason at one place."""
 
-    where: str
+    where: Place
     reason: str
     rules: tuple[str, ...]
 
 
-def gap_entries(outcomes: Sequence[Judged]) -> tuple[GapEntry, ...]:
+class AcceptedEntry(msgspec.Struct, frozen=True):
+    """A gap that the site's owner accepts."""
+
+    rule: str
+    where: Place
+    because: str
+    until: datetime.date
+
+
+class NameFacts(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What is told of a name beside its ways in."""
+
+    name: str
+    addresses: tuple[str, ...]
+    policies: tuple[str, ...] = ()
+    """Its HSTS policy on the home page, then other ones on other answers; ``not sent`` for none."""
+
+    why_no_policy: str = ""
+    """Why none was seen, where no answer was."""
+
+
+class Unvisited(msgspec.Struct, frozen=True):
+    """Links of a home page to its own host that the look did not follow."""
+
+    origin: str
+    paths: tuple[str, ...]
+    """In the page's order."""
+
+
+class GapAt(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A gap at a place, which is given by its number in the list of places."""
+
+    place: int
+    level: Level
+    seen: str
+    expected: str
+    cause: str = ""
+    own_level: Level | None = None
+    detail: str = ""
+    mend: str = ""
+    parts: tuple[str, ...] = ()
+    host: str = ""
+    about: str = ""
+    because: str = ""
+    """Why the site's owner accepts it; empty for a gap that counts."""
+
+    until: datetime.date | None = None
+
+
+class RuleResult(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What one rule found."""
+
+    rule: str
+    level: Level
+    title: str
+    gaps: tuple[GapAt, ...] = ()
+    holds: dict[str, tuple[int, ...]] = {}
+    """What was seen, and the numbers of the places where it was."""
+
+    unknown: dict[str, tuple[int, ...]] = {}
+    """Why something could not be observed, and the numbers of the places where."""
+
+
+class Results(msgspec.Struct, frozen=True):
+    """All that a report says."""
+
+    was_reviewed: bool
+    """Anything at all was seen of the site: an HTTP answer, or octets in answer to a hello."""
+
+    why_not: str
+    """Why nothing was seen, where it was not."""
+
+    worst: Level | None
+    counts: dict[str, int]
+    """Gap entries by level, worst first; levels without any are left out."""
+
+    canonical: str
+    canonical_is_given: bool
+    conditions: str
+    """Under which the look was made, where they are not every visitor's: routes, resolver, trust."""
+
+    supposed: str
+    """What the review supposes; empty where it supposes nothing."""
+
+    names: tuple[NameFacts, ...]
+    visits: tuple[Visit, ...]
+    certificates: tuple[ServedCertificate, ...]
+    protocols: tuple[ProtocolDrawn, ...]
+    areas: tuple[AreaCount, ...]
+    common_cause: str
+    """The one cause of several gaps, for the head of their list; empty where there is none."""
+
+    gaps: tuple[GapEntry, ...]
+    unknowns: tuple[UnknownEntry, ...]
+    unvisited: tuple[Unvisited, ...]
+    accepted: tuple[AcceptedEntry, ...]
+    first: tuple[int, ...]
+    """Numbers of the gaps to mend first."""
+
+    places: tuple[Place, ...]
+    """All that outcomes speak of, each once."""
+
+    rules: tuple[RuleResult, ...]
+    """In the order of reports."""
+
+    @property
+    def outcomes(self) -> tuple[Judged, ...]:
+        """Every outcome: of each rule its gaps, what it does not know, and what holds."""
+        return tuple(outcome for result in self.rules for outcome in _outcomes(result, self.places))
+
+
+Failed = Callable[[Fault | KeyboardInterrupt], None]
+"""Told of what a fault of ours, or an interruption, cost."""
+
+
+def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Results:
+    """What the outcomes of a case come to.  A fault of ours costs only the part that it is in."""
+
+    def part(what: str, make: Callable[[], _T], otherwise: _T) -> _T:
+        try:
+            return make()
+        except KeyboardInterrupt as exc:
+            failed(exc)
+        except Exception as exc:
+            failed(Fault.of(what, exc))
+        return otherwise
+
+    first_target = case.evidence.plan.first
+    gaps = part("the gaps", lambda: gap_entries(case, outcomes), tuple[GapEntry, ...]())
+    protocol_levels = (
+        (each.outcome.where, each.level)
+        for each in outcomes
+        if isinstance(each.outcome, Gap) and each.rule.startswith("protocol/")
+    )
+    reviewed = was_reviewed(case.evidence)
+    places = {place: number for number, place in enumerate(dict.fromkeys(each.outcome.where for each in outcomes))}
+    return Results(
+        was_reviewed=reviewed,
+        why_not="" if reviewed else _why_nothing_was_seen(first_target, outcomes),
+        worst=worst_level(outcomes),
+        counts=count_by_level(gaps),
+        canonical=part("the canonical origin", lambda: case.canonical, https_origin(first_target)),
+        canonical_is_given=case.terms.canonical is not None,
+        conditions=_conditions(case.evidence),
+        supposed=part("what is supposed", lambda: _supposition(case), ""),
+        names=part("the names", lambda: tuple(_facts_of_names(case)), ()),
+        visits=part("what a visitor meets", lambda: predict_visits(case), ()),
+        certificates=part("the certificates", lambda: served_certificates(case), ()),
+        protocols=part("the protocols", lambda: draw_protocols(case, protocol_levels), ()),
+        areas=area_counts(outcomes),
+        common_cause=common_cause(gaps, sorted(case.site_names)),
+        gaps=gaps,
+        unknowns=unknown_entries(outcomes),
+        unvisited=part("the links", lambda: tuple(_unvisited(case)), ()),
+        accepted=accepted_entries(outcomes),
+        first=tuple(entry.number for entry in gaps[:1]),
+        places=tuple(places),
+        rules=_by_rule(outcomes, places),
+    )
+
+
+# Outcomes, as they are saved
+
+
+def _by_rule(outcomes: Sequence[Judged], places: dict[Place, int]) -> tuple[RuleResult, ...]:
+    of_rule: dict[str, list[Judged]] = {}
+    for judged in outcomes:
+        of_rule.setdefault(judged.rule, []).append(judged)
+    return tuple(
+        RuleResult(
+            rule.name,
+            rule.level,
+            rule.words.title,
+            tuple(_gap_at(each, places) for each in judged if isinstance(each.outcome, Gap | Accepted)),
+            _by_words([(each.seen, places[each.where]) for each in _kind(judged, Holds)]),
+            _by_words([(each.reason, places[each.where]) for each in _kind(judged, Unknown)]),
+        )
+        for rule in RULES
+        for judged in [of_rule.get(rule.name, [])]
+        if judged
+    )
+
+
+def _kind(judged: Sequence[Judged], kind: type[_T]) -> Iterator[_T]:
+    return (each.outcome for each in judged if isinstance(each.outcome, kind))
+
+
+def _by_words(found: Sequence[tuple[str, int]]) -> dict[str, tuple[int, ...]]:
+    by_words: dict[str, list[int]] = {}
+    for words, place in found:
+        by_words.setdefault(words, []).append(place)
+    return {words: tuple(numbers) for words, numbers in by_words.items()}
+
+
+def _gap_at(judged: Judged, places: dict[Place, int]) -> GapAt:
+    outcome = judged.outcome
+    gap = outcome.gap if isinstance(outcome, Accepted) else outcome
+    assert isinstance(gap, Gap)
+    found = GapAt(
+        places[gap.where],
+        judged.level,
+        gap.seen,
+        gap.expected,
+        gap.cause,
+        gap.level,
+        gap.detail,
+        gap.mend,
+        gap.parts,
+        gap.host,
+        gap.about,
+    )
+    if isinstance(outcome, Accepted):
+        return msgspec.structs.replace(found, because=outcome.because, until=outcome.until)
+    return found
+
+
+def _outcomes(result: RuleResult, places: Sequence[Place]) -> Iterator[Judged]:
+    for at in result.gaps:
+        gap = Gap(
+            places[at.place],
+            at.seen,
+            at.expected,
+            at.cause,
+            at.own_level,
+            at.detail,
+            at.mend,
+            at.parts,
+            at.host,
+            at.about,
+        )
+        outcome = gap if at.until is None else Accepted(gap, at.because, at.until)
+        yield Judged(result.rule, at.level, outcome)
+    for reason, numbers in result.unknown.items():
+        yield from (Judged(result.rule, result.level, Unknown(places[number], reason)) for number in numbers)
+    for seen, numbers in result.holds.items():
+        yield from (Judged(result.rule, result.level, Holds(places[number], seen)) for number in numbers)
+
+
+# Gaps
+
+
+def gap_entries(case: HasHosts, outcomes: Sequence[Judged]) -> tuple[GapEntry, ...]:
     """Gaps grouped by rule, level and cause; worst first, then in the order of the catalogue."""
-    groups: dict[tuple[str, Level, str], list[tuple[Judged, Gap]]] = {}
+    groups: dict[tuple[str, Level, str], list[Gap]] = {}
     for judged in outcomes:
         if isinstance(judged.outcome, Gap):
             gap = judged.outcome
-            groups.setdefault((judged.rule, judged.level, gap.cause or gap.seen), []).append((judged, gap))
+            groups.setdefault((judged.rule, judged.level, gap.cause or gap.seen), []).append(gap)
     order = {rule.name: position for position, rule in enumerate(RULES)}
-    ranked = sorted(
-        groups.values(), key=lambda group: (group[0][0].level.rank, order.get(group[0][0].rule, len(order)))
-    )
+    ranked = sorted(groups.items(), key=lambda group: (group[0][1].rank, order.get(group[0][0], len(order))))
     return tuple(
-        GapEntry(
-            number,
-            group[0][0],
-            tuple(dict.fromkeys(gap.where for _, gap in group)),
-            tuple(dict.fromkeys(piece for _, gap in group for piece in gap.parts or (gap.seen,))),
-            tuple(dict.fromkeys(gap.detail for _, gap in group if gap.detail)),
-            _configurations(group),
-        )
-        for number, group in enumerate(ranked, start=1)
+        _entry(case, number, rule, level, gaps) for number, ((rule, level, _), gaps) in enumerate(ranked, start=1)
     )
 
 
-def _configurations(group: Sequence[tuple[Judged, Gap]]) -> tuple[tuple[str, tuple[str, ...], str], ...]:
+def _entry(case: HasHosts, number: int, name: str, level: Level, gaps: Sequence[Gap]) -> GapEntry:
+    rule = next(each for each in RULES if each.name == name)
+    first = words_for(case, rule, gaps[0])
+    return GapEntry(
+        number=number,
+        rule=name,
+        level=level,
+        title=rule.words.title,
+        places=tuple({gap.where.text: gap.where for gap in gaps}.values()),
+        seen=tuple(dict.fromkeys(piece for gap in gaps for piece in gap.parts or (gap.seen,))),
+        expected=gaps[0].expected,
+        why=first.why,
+        mend=first.mend,
+        check=first.check,
+        details=tuple(dict.fromkeys(gap.detail for gap in gaps if gap.detail)),
+        configurations=_configurations([(gap, words_for(case, rule, gap)) for gap in gaps]),
+    )
+
+
+def _configurations(group: Sequence[tuple[Gap, Filled]]) -> tuple[Configuration, ...]:
     """The lines once for each kind of server, as they are for the first of its hosts."""
     hosts: dict[str, dict[str, None]] = {}
     lines: dict[str, str] = {}
-    for judged, gap in group:
-        if judged.configuration:
-            hosts.setdefault(judged.server, {})[host_of_place(gap.where)] = None
-            lines.setdefault(judged.server, judged.configuration)
-    return tuple((server, tuple(hosts[server]), lines[server]) for server in lines)
+    for gap, filled in group:
+        if filled.configuration:
+            hosts.setdefault(filled.server, {})[gap.where.host] = None
+            lines.setdefault(filled.server, filled.configuration)
+    return tuple(Configuration(server, tuple(hosts[server]), lines[server]) for server in lines)
 
 
 _OF_ITS_OWN_ADDRESS = frozenset(
@@ -117,9 +403,9 @@ def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
     """The one cause of three or more gaps, in words for the head of the list; empty where there is none."""
     of_name: dict[str, list[int]] = {}
     for entry in entries:
-        if entry.first.rule in _OF_ITS_OWN_ADDRESS:
+        if entry.rule in _OF_ITS_OWN_ADDRESS:
             for name in site_names:
-                if any(re.search(rf"http://{re.escape(name)}(?![\w.-])", seen) for seen in entry.seen):
+                if any(re.search(rf"http://{re.escape(in_url(name))}(?![\w.-])", seen) for seen in entry.seen):
                     of_name.setdefault(name, []).append(entry.number)
     if not of_name:
         return ""
@@ -134,14 +420,23 @@ def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
     )
 
 
-def count_by_level(entries: Sequence[GapEntry]) -> dict[Level, int]:
+# Counts
+
+
+def count_by_level(entries: Sequence[GapEntry]) -> dict[str, int]:
     """Entries by level, worst first; levels without any are left out."""
-    return {level: count for level in Level if (count := sum(1 for entry in entries if entry.level is level))}
+    return {level.value: count for level in Level if (count := sum(1 for entry in entries if entry.level is level))}
 
 
 def worst_level(outcomes: Sequence[Judged]) -> Level | None:
     levels = [judged.level for judged in outcomes if isinstance(judged.outcome, Gap)]
     return min(levels, key=lambda level: level.rank) if levels else None
+
+
+def reaches(outcomes: Sequence[Judged], level: Level) -> bool:
+    """Whether any gap is at this level or above."""
+    worst = worst_level(outcomes)
+    return worst is not None and worst.rank <= level.rank
 
 
 def area_counts(outcomes: Sequence[Judged]) -> tuple[AreaCount, ...]:
@@ -166,40 +461,84 @@ def area_counts(outcomes: Sequence[Judged]) -> tuple[AreaCount, ...]:
 
 
 def unknown_entries(outcomes: Sequence[Judged]) -> tuple[UnknownEntry, ...]:
-    """What could not be checked, by reason and place."""
-    groups: dict[tuple[str, str], list[str]] = {}
+    """What could not be checked, by reason and place; of what a fault of ours cost, the fault itself tells."""
+    groups: dict[tuple[str, str], tuple[Place, list[str]]] = {}
     for judged in outcomes:
-        if isinstance(judged.outcome, Unknown):
-            groups.setdefault((judged.outcome.where, judged.outcome.reason), []).append(judged.rule)
-    return tuple(UnknownEntry(where, reason, tuple(dict.fromkeys(rules))) for (where, reason), rules in groups.items())
+        match judged.outcome:
+            case Unknown(where=where, reason=reason) if reason != Fault.REASON:
+                groups.setdefault((where.text, reason), (where, []))[1].append(judged.rule)
+    return tuple(
+        UnknownEntry(where, reason, tuple(dict.fromkeys(rules))) for (_, reason), (where, rules) in groups.items()
+    )
 
 
-def accepted_entries(outcomes: Sequence[Judged]) -> tuple[tuple[Judged, Accepted], ...]:
-    return tuple((judged, judged.outcome) for judged in outcomes if isinstance(judged.outcome, Accepted))
+def accepted_entries(outcomes: Sequence[Judged]) -> tuple[AcceptedEntry, ...]:
+    return tuple(
+        AcceptedEntry(judged.rule, judged.outcome.where, judged.outcome.because, judged.outcome.until)
+        for judged in outcomes
+        if isinstance(judged.outcome, Accepted)
+    )
 
 
-def reaches(outcomes: Sequence[Judged], level: Level) -> bool:
-    """Whether any gap is at this level or above."""
-    worst = worst_level(outcomes)
-    return worst is not None and worst.rank <= level.rank
+# The look as a whole
 
 
-def was_reviewed(review: Review) -> bool:
+def was_reviewed(evidence: Evidence) -> bool:
     """Whether anything at all was seen of the site: an HTTP answer, or octets in answer to a hello."""
-    return any(journey.hops for journey in review.evidence.journeys) or any(
+    return any(journey.hops for journey in evidence.journeys) or any(
         isinstance(probe.answer, Handshake | Alert | NotTls)
-        or (isinstance(probe.answer, Ended) and probe.answer.how in {"garbled", "other version"})
-        for endpoint in review.evidence.endpoints
+        or (isinstance(probe.answer, Ended) and probe.answer.how in {HowEnded.GARBLED, HowEnded.OTHER_VERSION})
+        for endpoint in evidence.endpoints
         for probe in endpoint.probes
     )
 
 
-def why_nothing_was_seen(review: Review) -> str:
-    """In words, for a review of which :func:`was_reviewed` is false."""
-    first = review.evidence.question.targets[0]
-    ours = [judged for judged in review.outcomes if host_of_place(judged.outcome.where) == first]
-    for judged in (*ours, *review.outcomes):
+def _why_nothing_was_seen(target: str, outcomes: Sequence[Judged]) -> str:
+    ours = [judged for judged in outcomes if judged.outcome.where.host == target]
+    for judged in (*ours, *outcomes):
         match judged.outcome:
             case Gap(seen=words) | Unknown(reason=words):
                 return words
     return "nothing answered"
+
+
+def _conditions(evidence: Evidence) -> str:
+    plan, led = evidence.plan, []
+    if plan.routes:
+        led.append(plan.routes[0] if len(plan.routes) == 1 else f"{len(plan.routes)} routes")
+    if plan.resolver:
+        led.append(f"resolver {plan.resolver}")
+    words = f"led by {' and '.join(led)}" if led else ""
+    if evidence.trusts_given_only:
+        words += f"{', ' if words else ''}trusting only what was given"
+    return words
+
+
+def _supposition(case: Case) -> str:
+    if not is_supposed(case):
+        return ""
+    values = next((answer.values for name in case.site_names for answer in sts_answers(case, name)), ())
+    field = f": {values[0]}" if values else ""
+    return f"Supposed (--suppose hsts): every name sends Strict-Transport-Security{field}. This is so only then."
+
+
+def _facts_of_names(case: Case) -> Iterator[NameFacts]:
+    for name in case.evidence.names:
+        if not name.addresses or name.name not in case.site_names:
+            continue
+        fields = list(dict.fromkeys(answer.values for answer in sts_answers(case, name.name)))
+        sent = tuple(", then ".join(values) if values else "not sent" for values in fields)
+        yield NameFacts(name.name, name.addresses, sent, "" if fields else case.why_no_https_answer(name.name))
+
+
+def _unvisited(case: Case) -> Iterator[Unvisited]:
+    visited = {hop.url.partition("#")[0] for journey in case.evidence.journeys for hop in journey.hops}
+    looked_at = set()
+    for _, hop, page in case.shown_pages():
+        url = read_url(hop.url)
+        if not url.is_https or url.origin in looked_at:
+            continue
+        looked_at.add(url.origin)
+        left = tuple(path for path in page.inner_links if url.origin + path not in visited)
+        if left:
+            yield Unvisited(url.origin, left)

@@ -1,4 +1,4 @@
-"""A review: evidence and outcomes, as one saved file."""
+"""A review: evidence, the terms by which it was judged, and what it comes to; as one saved file that stands alone."""
 
 import datetime
 from collections.abc import Sequence
@@ -8,85 +8,114 @@ import msgspec
 from pewter import __version__
 from pewter.errors import FileError
 from pewter.escape import json_escaped
-from pewter.evidence import Evidence, Fault
-from pewter.pki import Store
+from pewter.evidence import Evidence, Fault, StoredCertificate
+from pewter.pki import Certificate, Store, read_certificate
+from pewter.web.suffixes import list_version
 
-from .case import Case
-from .expectations import Wishes
+from .expectations import Terms
+from .facts.case import Case
 from .judging import judge
-from .outcomes import Judged
-from .visits import Visit, predict_visits
+from .results import Results, make_results
+from .rules import SITE_RULES
 
-FORMAT = "pewter-review/1"
-"""1: the first form (Pewter 0.1)."""
+FORMAT = "pewter-review/2"
+"""The first form that later versions promise to read; 1 was never released."""
+
+
+class StoreUsed(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A root store by which was judged, as far as it mattered."""
+
+    title: str
+    origin: str = ""
+    """``certifi 2026.10.18``."""
+
+    is_public: bool = False
+    anchors: tuple[str, ...] = ()
+    """Fingerprints of its anchors that could have issued what was served."""
+
+
+class JudgedBy(msgspec.Struct, frozen=True):
+    """What judged."""
+
+    pewter: str
+    """The version of Pewter."""
+
+    at: datetime.datetime
+    """The moment for which certificates were judged."""
+
+    suffix_list: str
+    """Whose list of public suffixes, and its version."""
+
+    stores: tuple[StoreUsed, ...]
+    anchors: tuple[StoredCertificate, ...]
+    """Those that the stores name, each once: with them it can be judged again where no such store is."""
 
 
 class Review(msgspec.Struct, frozen=True):
     """What one review saw and what it makes of it."""
 
     format: str
-    pewter: str
-    """The version of Pewter that judged."""
-
-    judged_for: datetime.datetime
-    canonical: str
-    stores: tuple[str, ...]
-    """Titles of the root stores looked at."""
-
-    wishes: Wishes
+    terms: Terms
+    judged: JudgedBy
     evidence: Evidence
-    visits: tuple[Visit, ...]
-    outcomes: tuple[Judged, ...]
+    results: Results
 
 
 def make_review(case: Case) -> Review:
     """Judge a case."""
     failures: list[Fault | KeyboardInterrupt] = []
-    visits, outcomes = _visits(case, failures), judge(case, failed=failures.append)
+    outcomes = judge(case, SITE_RULES, failures.append)
+    results = make_results(case, outcomes, failures.append)
+    evidence = case.evidence
     if failures:
-        faults = (*case.evidence.faults, *(each for each in failures if isinstance(each, Fault)))
-        interrupted = case.evidence.interrupted or any(isinstance(each, KeyboardInterrupt) for each in failures)
-        case.evidence = msgspec.structs.replace(case.evidence, faults=faults, interrupted=interrupted)
-    return Review(
-        format=FORMAT,
-        pewter=__version__,
-        judged_for=case.at,
-        canonical=_canonical(case),
-        stores=tuple(store.title + (f" ({store.origin})" if store.origin else "") for store in case.stores),
-        wishes=case.wishes,
-        evidence=case.evidence,
-        visits=visits,
-        outcomes=outcomes,
+        faults = (*evidence.faults, *(each for each in failures if isinstance(each, Fault)))
+        interrupted = evidence.interrupted or any(isinstance(each, KeyboardInterrupt) for each in failures)
+        evidence = msgspec.structs.replace(evidence, faults=tuple(dict.fromkeys(faults)), interrupted=interrupted)
+    return Review(FORMAT, case.terms, _judged_by(case), evidence, results)
+
+
+def _judged_by(case: Case) -> JudgedBy:
+    candidates = [(store, _candidates(case, store)) for store in case.chains.own_stores]
+    anchors = {each.sha256: each.der for _, found in candidates for each in found}
+    return JudgedBy(
+        __version__,
+        case.at,
+        list_version(),
+        tuple(
+            StoreUsed(store.title, store.origin, store.is_public, tuple(each.sha256 for each in found))
+            for store, found in candidates
+        ),
+        tuple(StoredCertificate(sha256, der) for sha256, der in anchors.items()),
     )
 
 
-def _visits(case: Case, failures: list[Fault | KeyboardInterrupt]) -> tuple[Visit, ...]:
-    try:
-        return predict_visits(case)
-    except KeyboardInterrupt as exc:
-        failures.append(exc)
-        return ()
-    except Exception as exc:
-        failures.append(Fault.of("what a visitor meets", exc))
-        return ()
+def _candidates(case: Case, store: Store) -> tuple[Certificate, ...]:
+    """Anchors with the name of an issuer, or of a certificate, that is at hand."""
+    found: dict[str, Certificate] = {}
+    for certificate in case.chains.at_hand:
+        for name in (certificate.issuer, certificate.subject):
+            found.update((each.sha256, each) for each in store.by_subject.get(name.comparable, ()))
+    return tuple(found.values())
 
 
-def _canonical(case: Case) -> str:
-    """Whatever a fault of ours does to it: the rules that need it have told of the fault."""
-    try:
-        return case.canonical
-    except Exception:
-        return f"https://{case.evidence.question.targets[0]}"
+def case_of(review: Review, terms: Terms | None = None, at: datetime.datetime | None = None) -> Case:
+    """The case of a saved review, to be judged again: by its own stores, and by other terms or for another day."""
+    return Case(review.evidence, terms or review.terms, at or review.judged.at, stores_of(review))
 
 
-def case_of(review: Review, stores: Sequence[Store]) -> Case:
-    """The case of a saved review, to be looked at again."""
-    return Case(review.evidence, review.wishes, review.judged_for, stores)
+def stores_of(review: Review) -> tuple[Store, ...]:
+    """The stores by which a review was judged, as far as they mattered."""
+    anchors = {stored.sha256: read_certificate(stored.der) for stored in review.judged.anchors}
+
+    def named(fingerprints: Sequence[str]) -> tuple[Certificate, ...]:
+        return tuple(each for each in map(anchors.get, fingerprints) if isinstance(each, Certificate))
+
+    return tuple(Store(each.title, named(each.anchors), each.is_public, each.origin) for each in review.judged.stores)
 
 
 def write_review(review: Review) -> bytes:
-    """JSON in UTF-8, indented, with a line end after it; it may be shown on a terminal as it is."""
-    return json_escaped(msgspec.json.format(msgspec.json.encode(review), indent=1)) + b"\n"
+    """JSON in UTF-8 on one line, with its end; it may be shown on a terminal as it is."""
+    return json_escaped(msgspec.json.encode(review)) + b"\n"
 
 
 def read_review(octets: bytes, title: str) -> Review:

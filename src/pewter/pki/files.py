@@ -5,6 +5,7 @@ Nothing here raises for what a file holds: a block that cannot be read is an ite
 
 import base64
 import binascii
+import enum
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -39,13 +40,22 @@ _SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
 _JAVA_KEY_STORE = b"\xfe\xed\xfe\xed"
 
 
+class FileKind(enum.Enum):
+    """What one block of a file is."""
+
+    CERTIFICATE = "certificate"
+    REQUEST = "certificate request"
+    PRIVATE_KEY = "private key"
+    REVOCATION_LIST = "CRL"
+    PUBLIC_KEY = "public key"
+    OTHER = "other"
+
+
 @dataclass(frozen=True)
 class FileItem:
     """One thing in a file."""
 
-    kind: str
-    """``certificate``, ``private key``, ``certificate request``, ``CRL``, ``public key`` or ``other``."""
-
+    kind: FileKind
     words: str
     """For an item other than a certificate: what it is."""
 
@@ -119,7 +129,7 @@ def _read_pem(name: str, text: str, problems: list[str], passphrase: Passphrase)
             problems.append(f"more than {MAX_ITEMS} blocks; the rest was not read")
             break
         items += (
-            [FileItem("other", f"{label} block", problem=problem)]
+            [FileItem(FileKind.OTHER, f"{label} block", problem=problem)]
             if problem
             else _read_block(label, body, name, passphrase)
         )
@@ -172,7 +182,9 @@ def _read_block(label: str, body: str, name: str, passphrase: Passphrase) -> lis
     if octets is None:
         return [
             FileItem(
-                "other", f"{label} block", problem="its lines are not base64: something was pasted into it, or lost"
+                FileKind.OTHER,
+                f"{label} block",
+                problem="its lines are not base64: something was pasted into it, or lost",
             )
         ]
     if label in _CERTIFICATE_LABELS:
@@ -184,12 +196,12 @@ def _read_block(label: str, body: str, name: str, passphrase: Passphrase) -> lis
     if label == "X509 CRL":
         return [_read_list(octets)]
     if label == "PUBLIC KEY":
-        return [FileItem("public key", f"public key, {read_key_facts(octets)}", spki=octets)]
+        return [FileItem(FileKind.PUBLIC_KEY, f"public key, {read_key_facts(octets)}", spki=octets)]
     if label == "OPENSSH PRIVATE KEY":
-        return [FileItem("other", "OpenSSH private key", problem="a key for SSH, which no web server takes")]
+        return [FileItem(FileKind.OTHER, "OpenSSH private key", problem="a key for SSH, which no web server takes")]
     if label in {"EC PARAMETERS", "DH PARAMETERS"}:
-        return [FileItem("other", label.replace("PARAMETERS", "parameters"))]
-    return [FileItem("other", f"{label} block")]
+        return [FileItem(FileKind.OTHER, label.replace("PARAMETERS", "parameters"))]
+    return [FileItem(FileKind.OTHER, f"{label} block")]
 
 
 def _decode(body: str) -> bytes | None:
@@ -214,7 +226,7 @@ def _first_element(octets: bytes) -> bytes:
 def _certificate_item(octets: bytes) -> FileItem:
     read = read_certificate(octets)
     problem = f"it cannot be read: {read.reason}" if isinstance(read, MalformedCertificate) else ""
-    return FileItem("certificate", "certificate", certificate=read, problem=problem)
+    return FileItem(FileKind.CERTIFICATE, "certificate", certificate=read, problem=problem)
 
 
 def _read_request(octets: bytes) -> FileItem:
@@ -222,16 +234,16 @@ def _read_request(octets: bytes) -> FileItem:
         request = x509.load_der_x509_csr(octets)
         spki = _spki_of(request.public_key())
     except (ValueError, x509.InvalidVersion, UnsupportedAlgorithm) as exc:
-        return FileItem("certificate request", "certificate request", problem=f"it cannot be read: {exc}")
-    return FileItem("certificate request", f"certificate request, {read_key_facts(spki)}", spki=spki)
+        return FileItem(FileKind.REQUEST, "certificate request", problem=f"it cannot be read: {exc}")
+    return FileItem(FileKind.REQUEST, f"certificate request, {read_key_facts(spki)}", spki=spki)
 
 
 def _read_list(octets: bytes) -> FileItem:
     try:
         crl = read_crl(octets)
     except DecodeError as exc:
-        return FileItem("CRL", "revocation list", problem=f"it cannot be read: {exc}")
-    return FileItem("CRL", f"revocation list of {crl.issuer.title}")
+        return FileItem(FileKind.REVOCATION_LIST, "revocation list", problem=f"it cannot be read: {exc}")
+    return FileItem(FileKind.REVOCATION_LIST, f"revocation list of {crl.issuer.title}")
 
 
 # Keys
@@ -241,20 +253,20 @@ _Loader = Callable[..., object]
 
 def _read_key(octets: bytes, load: _Loader, encrypted: bool, name: str, passphrase: Passphrase) -> FileItem:
     if encrypted and (words := why_too_costly(_decoded(octets))):
-        return FileItem("private key", "private key, encrypted", problem=words)
+        return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words)
     given = passphrase(f"the private key in {name}") if encrypted else None
     if encrypted and given is None:
         words = "it is encrypted, and no passphrase was given (--passphrase-file, or type it on a terminal)"
-        return FileItem("private key", "private key, encrypted", problem=words)
+        return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words)
     try:
         spki = _spki_of(load(octets, given).public_key())  # type: ignore[attr-defined]
     except (ValueError, TypeError, UnsupportedAlgorithm) as exc:
         words = (
             "the passphrase does not open it" if encrypted else f"it cannot be read: {str(exc).splitlines()[0][:120]}"
         )
-        return FileItem("private key", "private key, encrypted" if encrypted else "private key", problem=words)
+        return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted" if encrypted else "private key", problem=words)
     return FileItem(
-        "private key", f"private key, {read_key_facts(spki)}" + (", encrypted" if encrypted else ""), spki=spki
+        FileKind.PRIVATE_KEY, f"private key, {read_key_facts(spki)}" + (", encrypted" if encrypted else ""), spki=spki
     )
 
 
@@ -287,7 +299,7 @@ def _read_der(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
             item = _read_der_key(octets, name, passphrase)
         else:
             (item,) = _read_block(label, base64.b64encode(octets).decode("ascii"), name, passphrase)
-        if not item.problem or (item.kind == "private key" and "encrypted" in item.words):
+        if not item.problem or (item.kind is FileKind.PRIVATE_KEY and "encrypted" in item.words):
             return FileContents(name, "DER", (item,))
     return FileContents(name, "DER", (_certificate_item(octets),))
 
@@ -335,7 +347,7 @@ def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileConten
     items: list[FileItem] = []
     if store.key is not None:
         spki = _spki_of(store.key.public_key())
-        items.append(FileItem("private key", f"private key, {read_key_facts(spki)}", spki=spki))
+        items.append(FileItem(FileKind.PRIVATE_KEY, f"private key, {read_key_facts(spki)}", spki=spki))
     entries = [*([store.cert] if store.cert is not None else []), *store.additional_certs]
     items += [_certificate_item(each.certificate.public_bytes(serialization.Encoding.DER)) for each in entries]
     return FileContents(name, "PKCS #12", tuple(items))
@@ -345,7 +357,7 @@ def _read_certificate_set(octets: bytes) -> list[FileItem]:
     try:
         found = pkcs7.load_der_pkcs7_certificates(octets)
     except (ValueError, UnsupportedAlgorithm) as exc:
-        return [FileItem("other", "PKCS #7", problem=f"it cannot be read: {exc}")]
+        return [FileItem(FileKind.OTHER, "PKCS #7", problem=f"it cannot be read: {exc}")]
     return [_certificate_item(each.public_bytes(serialization.Encoding.DER)) for each in found[:MAX_ITEMS]]
 
 

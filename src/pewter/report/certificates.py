@@ -1,35 +1,39 @@
 """The certificates: who serves each, its path with the broken link marked in place, its life."""
 
-from pewter.judge.case import Case
+import datetime
+from collections.abc import Sequence
+
 from pewter.judge.outcomes import Level
-from pewter.judge.served import NOT_STAPLED, Link, LinkState, ServedCertificate, served_certificates
+from pewter.judge.results import LifeState, Link, LinkState, ServedCertificate
 
 from .sheet import STYLES, Marks, Sheet, listed
 
 _BAR_CELLS = 24
 _LIFE_LEVELS = {
-    "in date": None,
-    "renewal due": Level.NOTE,
-    "renewal overdue": Level.WEAKENS,
-    "expiring": Level.EXPOSES,
-    "expired": Level.BREAKS,
-    "not yet valid": Level.BREAKS,
+    LifeState.IN_DATE: None,
+    LifeState.RENEWAL_DUE: Level.NOTE,
+    LifeState.RENEWAL_OVERDUE: Level.WEAKENS,
+    LifeState.EXPIRING: Level.EXPOSES,
+    LifeState.EXPIRED: Level.BREAKS,
+    LifeState.NOT_YET_VALID: Level.BREAKS,
 }
 
 
-def render_certificates(sheet: Sheet, case: Case, *, are_served: bool = True) -> None:
+def render_certificates(
+    sheet: Sheet, certificates: Sequence[ServedCertificate], at: datetime.datetime, *, are_served: bool = True
+) -> None:
     """``are_served``: False for certificates in files, of which no server has said anything."""
-    certificates = served_certificates(case)
     if not certificates:
         return
-    sheet.heading("Certificates", f"judged for {case.at:%Y-%m-%d %H:%M} UTC")
+    sheet.heading("Certificates", f"judged for {at:%Y-%m-%d %H:%M} UTC")
     verdicts = {certificate.stores for certificate in certificates if certificate.stores}
-    if len(verdicts) == 1 and len(case.stores) > 1:
+    if len(verdicts) == 1 and len(next(iter(verdicts))) > 1:
         sheet.labelled(2, "trusted by", _stores(sheet.marks, next(iter(verdicts))), label_width=10)
-    if are_served and any(certificate.staple == NOT_STAPLED for certificate in certificates):
+    lacking = [each for each in certificates if each.lacks_staple]
+    if are_served and lacking:
         words = "the CA's word that a certificate is not revoked, sent along with it: optional, and not sent by "
-        places = [place for each in certificates if each.staple == NOT_STAPLED for place in each.places]
-        everywhere = all(certificate.staple in {NOT_STAPLED, ""} for certificate in certificates)
+        places = [place for each in lacking for place in each.places]
+        everywhere = not any(each.staple for each in certificates)
         sheet.labelled(2, "stapling", words + ("any server" if everywhere else listed(places)), label_width=10)
     terms = ("whole as served", "NOT SENT") if are_served else ("whole", "NOT IN THIS FILE")
     for certificate in certificates:
@@ -43,7 +47,9 @@ def _stores(marks: Marks, verdicts: tuple[tuple[str, bool], ...]) -> str:
 
 def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: bool, words: tuple[str, str]) -> None:
     marks = sheet.marks
-    level = Level.BREAKS if certificate.problem or certificate.revoked else _LIFE_LEVELS.get(certificate.state)
+    level = _LIFE_LEVELS[certificate.life.state] if certificate.life is not None else None
+    if certificate.problem or certificate.revoked:
+        level = Level.BREAKS
     mark, style = (marks.holds, "green") if level is None else (marks.level[level], STYLES[level])
     if certificate.unreadable:
         sheet.line("  ", (mark, style), " a certificate that cannot be read")
@@ -56,13 +62,15 @@ def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: b
         sheet.labelled(4, "given", "the given file is served: this is the certificate in it")
     if set(certificate.places) != set(certificate.names):
         sheet.labelled(4, "served by", listed(certificate.places))
-    if certificate.twins and certificate.issued is not None:
+    if certificate.twins and certificate.life is not None:
         others = ", ".join(each[:8] for each in certificate.twins)
-        sheet.labelled(4, "issued", f"{certificate.issued:%Y-%m-%d} by {certificate.issuer}; not the one with {others}")
+        sheet.labelled(
+            4, "issued", f"{certificate.life.not_before:%Y-%m-%d} by {certificate.issuer}; not the one with {others}"
+        )
     _path(sheet, certificate.links, *words)
     if with_stores:
         sheet.labelled(4, "stores", _stores(marks, certificate.stores))
-    if certificate.staple not in {"", NOT_STAPLED}:
+    if certificate.staple:
         sheet.labelled(4, "stapling", certificate.staple)
     if certificate.revoked:
         sheet.labelled(4, "status", certificate.status, STYLES[Level.BREAKS])
@@ -99,28 +107,26 @@ def _path(sheet: Sheet, links: tuple[Link, ...], whole: str, lacking: str) -> No
 
 def _life(sheet: Sheet, certificate: ServedCertificate) -> None:
     life = certificate.life
-    if life is None or certificate.renewal is None:
+    if life is None:
         return
     marks = sheet.marks
-    full = round(certificate.passed * _BAR_CELLS)
+    full = round(life.passed * _BAR_CELLS)
     cells = [marks.passed] * full + [marks.left] * (_BAR_CELLS - full)
-    span = life.length
-    renewal_cell = round((certificate.renewal - life.not_before) / span * _BAR_CELLS) if span else _BAR_CELLS
-    cells.insert(min(renewal_cell, _BAR_CELLS), marks.renewal)
-    days = abs(certificate.days_left)
-    if certificate.state == "expired":
-        words = f"expired {life.not_after:%Y-%m-%d}"
-    elif certificate.state == "not yet valid":
-        words = f"not valid before {life.not_before:%Y-%m-%d}"
-    else:
-        words = f"{days} of {span.days} days left, until {life.not_after:%Y-%m-%d}"
-        if life.is_endless:
+    cells.insert(min(round(life.renewal_at * _BAR_CELLS), _BAR_CELLS), marks.renewal)
+    match life.state:
+        case LifeState.EXPIRED:
+            words = f"expired {life.not_after:%Y-%m-%d}"
+        case LifeState.NOT_YET_VALID:
+            words = f"not valid before {life.not_before:%Y-%m-%d}"
+        case _ if life.is_endless:
             words = f"since {life.not_before:%Y-%m-%d}, without an end"
-        elif certificate.state == "in date":
-            words += f", renewal due {certificate.renewal:%Y-%m-%d}"
-        elif certificate.state == "renewal due":
-            words += f"; renewal was due {certificate.renewal:%Y-%m-%d}"
-        else:
-            words += f", {certificate.state}"
-    level = _LIFE_LEVELS[certificate.state]
+        case _:
+            words = f"{abs(life.days_left)} of {life.days} days left, until {life.not_after:%Y-%m-%d}"
+            if life.state is LifeState.IN_DATE:
+                words += f", renewal due {life.renewal:%Y-%m-%d}"
+            elif life.state is LifeState.RENEWAL_DUE:
+                words += f"; renewal was due {life.renewal:%Y-%m-%d}"
+            else:
+                words += f", {life.state.value}"
+    level = _LIFE_LEVELS[life.state]
     sheet.labelled(4, "life", "".join(cells) + " " + words, STYLES[level] if level else "")

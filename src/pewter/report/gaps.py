@@ -1,7 +1,7 @@
 """The gaps, worst first: seen, expected, why, mend and check of each."""
 
 from pewter.judge.outcomes import Level
-from pewter.judge.results import GapEntry, count_by_level
+from pewter.judge.results import GapEntry
 
 from .sheet import STYLES, Sheet, listed, sentence, some
 
@@ -9,11 +9,10 @@ MAX_SHOWN = 300
 """Entries that are shown, the worst; a site may have thousands of cookies."""
 
 
-def levels_in_words(sheet: Sheet, entries: tuple[GapEntry, ...]) -> str:
+def levels_in_words(sheet: Sheet, counts: dict[str, int]) -> str:
     """``7 breaks · 2 notes``; empty where there is no gap."""
     return f" {sheet.marks.dot} ".join(
-        f"{count} {level.value if count == 1 or level is not Level.NOTE else 'notes'}"
-        for level, count in count_by_level(entries).items()
+        f"{count} {level if count == 1 or level != Level.NOTE.value else 'notes'}" for level, count in counts.items()
     )
 
 
@@ -33,21 +32,21 @@ def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...], common_cause: str =
 
 
 def _gap(sheet: Sheet, entry: GapEntry) -> None:
-    level, judged = entry.level, entry.first
+    level = entry.level
     title = f"{entry.number:>2} {sheet.marks.level[level]} {level.value}"
     sheet.line()
-    if len(title) + len(judged.title) + len(judged.rule) + 4 <= sheet.width:
-        sheet.line((title, STYLES[level]), (f"  {judged.title}", "bold"), (f"  {judged.rule}", "dim"))
+    if len(title) + len(entry.title) + len(entry.rule) + 4 <= sheet.width:
+        sheet.line((title, STYLES[level]), (f"  {entry.title}", "bold"), (f"  {entry.rule}", "dim"))
     else:
-        sheet.line((title, STYLES[level]), (f"  {judged.title}", "bold"))
-        sheet.labelled(3, "rule", judged.rule)
-    sheet.labelled(3, "where", some(entry.places))
+        sheet.line((title, STYLES[level]), (f"  {entry.title}", "bold"))
+        sheet.labelled(3, "rule", entry.rule)
+    sheet.labelled(3, "where", some([place.text for place in entry.places]))
     sheet.labelled(3, "seen", some(entry.seen))
-    sheet.labelled(3, "expected", entry.gap.expected)
-    sheet.labelled(3, "why", judged.why)
-    sheet.labelled(3, "mend", " ".join((judged.mend, *map(sentence, entry.details))))
-    for server, hosts, configuration in entry.configurations:
-        there = f" ({listed(hosts)})" if len(entry.hosts) > len(hosts) else ""
-        sheet.labelled(3, "", f"For {server}{there}:")
-        sheet.verbatim(15, configuration)
-    sheet.line("   ", (f"{'check':<9} ", "dim"), (judged.check, "green"))
+    sheet.labelled(3, "expected", entry.expected)
+    sheet.labelled(3, "why", entry.why)
+    sheet.labelled(3, "mend", " ".join((entry.mend, *map(sentence, entry.details))))
+    for each in entry.configurations:
+        there = f" ({listed(each.hosts)})" if len(entry.hosts) > len(each.hosts) else ""
+        sheet.labelled(3, "", f"For {each.server}{there}:")
+        sheet.verbatim(15, each.lines)
+    sheet.line("   ", (f"{'check':<9} ", "dim"), (entry.check, "green"))

@@ -4,25 +4,12 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
-from pewter.evidence import Unseen
-from pewter.judge.case import Case
 from pewter.judge.outcomes import Level
-from pewter.judge.results import (
-    AreaCount,
-    GapEntry,
-    accepted_entries,
-    area_counts,
-    common_cause,
-    gap_entries,
-    unknown_entries,
-    was_reviewed,
-    worst_level,
-)
+from pewter.judge.results import AreaCount, Results
 from pewter.judge.review import Review
 
 from .certificates import render_certificates
 from .gaps import MAX_SHOWN, levels_in_words, render_gaps
-from .names import conditions, facts_of_names, supposition, unvisited_links
 from .protocol import render_protocols
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, some
 from .ways_in import render_ways_in
@@ -36,44 +23,42 @@ _VERDICTS = {
 }
 
 
-def render_terminal(review: Review, case: Case, width: int, marks: Marks = UNICODE) -> Text:
+def render_terminal(review: Review, width: int, marks: Marks = UNICODE) -> Text:
     """The whole report, ready to print, with no line wider than ``width`` but for what cannot be broken."""
-    sheet = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
-    _verdict(sheet, review, case)
-    render_ways_in(sheet, review, facts_of_names(case))
-    render_certificates(sheet, case)
-    render_protocols(sheet, case, review.outcomes)
-    _areas(sheet, review)
-    entries = gap_entries(review.outcomes)
-    render_gaps(sheet, entries, common_cause(entries, sorted(case.site_names)))
-    _rest(sheet, review, case)
-    _next(sheet, review, entries)
+    sheet, results = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks), review.results
+    _verdict(sheet, review)
+    render_ways_in(sheet, results)
+    render_certificates(sheet, results.certificates, review.judged.at)
+    render_protocols(sheet, results.protocols)
+    _areas(sheet, results.areas)
+    render_gaps(sheet, results.gaps, results.common_cause)
+    _rest(sheet, review)
+    _next(sheet, results)
     return sheet.text
 
 
-def _verdict(sheet: Sheet, review: Review, case: Case) -> None:
-    entries = gap_entries(review.outcomes)
-    worst = worst_level(review.outcomes)
-    marks, evidence = sheet.marks, review.evidence
+def _verdict(sheet: Sheet, review: Review) -> None:
+    marks, evidence, results = sheet.marks, review.evidence, review.results
+    worst = results.worst
     mark, style = (marks.holds, "bold green") if worst is None else (marks.level[worst], STYLES[worst])
     words = _VERDICTS[worst]
-    if not was_reviewed(review):
+    if not results.was_reviewed:
         mark, style, words = marks.unknown, "bold red", "The site could not be reviewed: nothing of it answered."
-    elif worst is None and unknown_entries(review.outcomes):
+    elif worst is None and results.unknowns:
         words = "No gap found in what could be seen."
-    sheet.flow("", (f"{evidence.question.targets[0]}: {words}", style), "", (mark, style))
-    counts = levels_in_words(sheet, entries)
+    sheet.flow("", (f"{evidence.plan.first}: {words}", style), "", (mark, style))
+    counts = levels_in_words(sheet, results.counts)
     names = sum(1 for name in evidence.names if name.addresses)
     taken = (
         f"{names} name{'s' if names != 1 else ''}, {evidence.connections} connections, {evidence.elapsed_seconds:.1f} s"
     )
-    head, led = "  " + (f"{counts}   " if counts else ""), conditions(case)
+    head, led = "  " + (f"{counts}   " if counts else ""), results.conditions
     fits = len(f"{head}({taken}; {led})") <= sheet.width
     sheet.line(head, (f"({taken}; {led})" if led and fits else f"({taken})", "dim"))
     if led and not fits:
         sheet.line("  ", (led[0].upper() + led[1:], "dim"))
-    if supposed := supposition(case):
-        sheet.labelled(2, marks.dot, supposed, "bold yellow", label_width=1)
+    if results.supposed:
+        sheet.labelled(2, marks.dot, results.supposed, "bold yellow", label_width=1)
     if evidence.interrupted:
         sheet.line(("  Interrupted: what follows is only what had been seen by then.", "bold yellow"))
 
@@ -84,8 +69,7 @@ def _all_hold(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
     sheet.labelled(2, sheet.marks.holds, words, label_width=1)
 
 
-def _areas(sheet: Sheet, review: Review) -> None:
-    counts = area_counts(review.outcomes)
+def _areas(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
     if not counts:
         return
     marks = sheet.marks
@@ -110,51 +94,48 @@ def _areas(sheet: Sheet, review: Review) -> None:
 # What is left
 
 
-def _rest(sheet: Sheet, review: Review, case: Case) -> None:
-    marks, evidence = sheet.marks, review.evidence
-    unknown = unknown_entries(review.outcomes)
-    unvisited = tuple(unvisited_links(case))
-    if unknown or unvisited or evidence.faults or evidence.not_contacted or evidence.environment_proxy:
+def _rest(sheet: Sheet, review: Review) -> None:
+    marks, evidence, results = sheet.marks, review.evidence, review.results
+    left_out = (results.unknowns, results.unvisited, evidence.faults, evidence.not_contacted)
+    if any(left_out) or evidence.environment_proxy:
         sheet.heading("Not checked")
         for fault in evidence.faults:
             words = f"{fault.what}: a fault of Pewter's own, which says nothing of the site ({fault.detail})"
             sheet.labelled(2, marks.unknown, words, label_width=1)
-        failed = {fault.what for fault in evidence.faults}
-        others = [each for each in unknown if each.where not in failed]
-        for entry in others[:MAX_SHOWN]:
+        for entry in results.unknowns[:MAX_SHOWN]:
             count = f"{len(entry.rules)} check{'s' if len(entry.rules) > 1 else ''}"
             sheet.labelled(2, marks.unknown, f"{entry.where}: {entry.reason} ({count})", label_width=1)
-        if len(others) > MAX_SHOWN:
-            sheet.labelled(2, marks.unknown, f"and {len(others) - MAX_SHOWN:,} more places", label_width=1)
+        if len(results.unknowns) > MAX_SHOWN:
+            more = f"and {len(results.unknowns) - MAX_SHOWN:,} more places"
+            sheet.labelled(2, marks.unknown, more, label_width=1)
         for refused in evidence.not_contacted[:MAX_SHOWN]:
             sheet.labelled(2, marks.unknown, f"{refused.url} was not contacted: {refused.reason}", label_width=1)
-        for origin, paths in unvisited:
-            count = f"{len(paths)} linked page{'s' if len(paths) > 1 else ''}"
-            words = f"{origin}: {count} not looked at: {', '.join(some(paths))} (--path adds one)"
+        for left in results.unvisited:
+            count = f"{len(left.paths)} linked page{'s' if len(left.paths) > 1 else ''}"
+            words = f"{left.origin}: {count} not looked at: {', '.join(some(left.paths))} (--path adds one)"
             sheet.labelled(2, marks.dot, words, label_width=1)
         if evidence.environment_proxy:
             words = f"{evidence.environment_proxy} is set: a browser here would use that proxy, Pewter does not"
             sheet.labelled(2, marks.dot, words, label_width=1)
-    accepted = accepted_entries(review.outcomes)
-    if accepted:
+    if results.accepted:
         sheet.heading("Accepted")
-        for judged, outcome in accepted:
-            words = f"{judged.rule} at {outcome.where} until {outcome.until}: {outcome.because}"
+        for accepted in results.accepted:
+            words = f"{accepted.rule} at {accepted.where} until {accepted.until}: {accepted.because}"
             sheet.labelled(2, marks.accepted, words, label_width=1)
 
 
-def _next(sheet: Sheet, review: Review, entries: tuple[GapEntry, ...]) -> None:
+def _next(sheet: Sheet, results: Results) -> None:
     sheet.heading("Next")
-    if not was_reviewed(review):
+    if not results.was_reviewed:
         sheet.line("  ", "Look at the spelling of the name; --resolver and --route lead elsewhere.")
         return
-    if not entries:
+    if not results.first:
         words = "Nothing to mend. Look again before the earliest certificate is due for renewal."
-        if unknown_entries(review.outcomes) or any(isinstance(each.end, Unseen) for each in review.evidence.journeys):
+        if results.unknowns:
             words = "Look again for what could not be checked; --timeout gives it more time."
         sheet.line("  ", words)
         return
-    first = entries[0]
-    sheet.line("  ", f"Mend gap 1 first ({first.first.rule} at {', '.join(first.hosts[:2])}).")
-    sheet.line("  ", f"pewter explain {first.first.rule}   shows its mend for every kind of server")
+    first = next(entry for entry in results.gaps if entry.number == results.first[0])
+    sheet.line("  ", f"Mend gap {first.number} first ({first.rule} at {', '.join(first.hosts[:2])}).")
+    sheet.line("  ", f"pewter explain {first.rule}   shows its mend for every kind of server")
     sheet.line("  ", "pewter review --write review.json   keeps this look, to compare later")

@@ -1,37 +1,46 @@
 """The ways in: each URL that a visitor may type, its hops, and what is met there."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 from pewter.escape import escaped
-from pewter.judge.browsers import Meeting
+from pewter.evidence import WayIn
 from pewter.judge.outcomes import Level
-from pewter.judge.redirect import LOGIN_WALLS
-from pewter.judge.review import Review
-from pewter.judge.visits import Visit
+from pewter.judge.results import Meeting, NameFacts, Results, Visit
 from pewter.web.urls import read_url
 
-from .sheet import STYLES, Marks, Sheet, wrap
+from .sheet import STYLES, Marks, Sheet, listed, some, wrap
 
 
-def render_ways_in(sheet: Sheet, review: Review, facts: Mapping[str, str]) -> None:
-    """``facts``: what is said of each name beside its ways in."""
-    if not review.visits:
+def render_ways_in(sheet: Sheet, results: Results) -> None:
+    """Each name with its ways in."""
+    if not results.visits:
         return
-    how = "given" if review.wishes.canonical else "worked out"
-    sheet.heading("Ways in", f"canonical: {review.canonical} ({how})")
+    how = "given" if results.canonical_is_given else "worked out"
+    sheet.heading("Ways in", f"canonical: {results.canonical} ({how})")
+    facts = {each.name: f"{listed(each.addresses)}, HSTS {_policy(results, each)}" for each in results.names}
     by_name: dict[str, list[Visit]] = {}
-    shown = [visit for visit in review.visits if visit.reason != "absent"]
+    shown = [visit for visit in results.visits if visit.reason is not WayIn.ABSENT]
     for visit in shown:
         by_name.setdefault(read_url(visit.start).host, []).append(visit)
     folded = {name: _fold_addresses(visits) for name, visits in by_name.items()}
-    listed = [row for rows in folded.values() if not _all_open(rows) for row in rows]
-    target_width = min(max((len(_target(*row)) for row in listed), default=0), 34)
-    hop_width = max((len(_hops(visit)) for visit, _ in listed), default=0)
+    rows_shown = [row for rows in folded.values() if not _all_open(rows) for row in rows]
+    target_width = min(max((len(_target(*row)) for row in rows_shown), default=0), 34)
+    hop_width = max((len(_hops(visit)) for visit, _ in rows_shown), default=0)
     for name, rows in folded.items():
         _ways_in_of_name(sheet, name, rows, facts.get(name, ""), target_width, hop_width)
-    if any(visit.reason.startswith("found") for visit, _ in listed):
+    if any(visit.reason is WayIn.FOUND for visit, _ in rows_shown):
         words = "* found on the home page: its first link that looks like a login, an account, an admin page, a search,"
         sheet.labelled(4, "", f"{words} and its first deep page", "dim", label_width=0)
+
+
+def _policy(results: Results, name: NameFacts) -> str:
+    """Of the home page first; other answers with another field are counted."""
+    if not name.policies:
+        return f"not seen: {name.why_no_policy}"
+    first, *others = name.policies
+    if results.supposed:
+        return f"{first} (supposed)"
+    return first + (f"; on other answers: {' / '.join(some(others))}" if others else "")
 
 
 def _all_open(rows: list[tuple[Visit, str]]) -> bool:
@@ -90,7 +99,7 @@ def _severity(mark_and_style: tuple[str, str]) -> int:
 
 
 def _target(visit: Visit, addresses: str) -> str:
-    found = " *" if visit.reason.startswith("found") else ""
+    found = " *" if visit.reason is WayIn.FOUND else ""
     return read_url(visit.start).target + found + (f" at {addresses}" if addresses else "")
 
 
@@ -118,7 +127,7 @@ def _mark_of_visit(marks: Marks, visit: Visit) -> tuple[str, str]:
             return marks.level[Level.WEAKENS], STYLES[Level.WEAKENS]
         case Meeting.OPENS:
             return marks.holds, "green"
-        case Meeting.ERROR_PAGE if visit.detail in map(str, LOGIN_WALLS):
+        case Meeting.ERROR_PAGE if visit.is_login_wall:
             return marks.level[Level.NOTE], STYLES[Level.NOTE]
         case Meeting.UNKNOWN:
             return marks.unknown, "yellow"

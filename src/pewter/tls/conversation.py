@@ -15,7 +15,7 @@ mistakes are what a review is about.
 import hashlib
 from collections.abc import Callable
 
-from pewter.evidence import Alert, Ended, Handshake, NotTls, Offer, Proof
+from pewter.evidence import Alert, Ended, Handshake, HowEnded, NotTls, Offer, Proof
 from pewter.octets import DecodeError, Reader
 
 from .codepoints import (
@@ -109,7 +109,6 @@ class Conversation:
         self._group: int | None = None
         self._alpn: str | None = None
         self._extensions: tuple[int, ...] = ()
-        self._unconforming: list[str] = []
 
     def start(self) -> bytes:
         """The octets that open the exchange."""
@@ -130,20 +129,19 @@ class Conversation:
             while self.answer is None and (record := self._records.next()) is not None:
                 reply += self._take_record(record)
         except DecodeError as exc:
-            self._end("garbled", str(exc))
+            self._end(HowEnded.GARBLED, str(exc))
         return reply
 
-    def peer_ended(self, how: str, detail: str) -> None:
+    def peer_ended(self, how: HowEnded, detail: str) -> None:
         """The stream ended: ``how`` is ``closed``, ``reset`` or ``silent``."""
         if self.answer is None:
             if self._records.pending:
                 detail += f", in the middle of a record ({self._records.pending} octets of it had come)"
             self._end(how, detail)
 
-    def _end(self, how: str, detail: str) -> None:
+    def _end(self, how: HowEnded, detail: str) -> None:
         """Break off; where the certificates had come already, they are the answer all the same."""
         if self._message is not None and self._server_hello is not None:
-            self._unconforming.append(f"{how} after the certificates: {detail}")
             self._conclude()
         else:
             self.answer = Ended(how, detail)
@@ -166,8 +164,6 @@ class Conversation:
             return b""
         if content_type != ContentType.HANDSHAKE:
             raise DecodeError("record", 0, f"content type {content_type} within the handshake")
-        if not content:
-            self._note("a handshake record of zero length")
         self._messages.feed(content)
         reply = b""
         while self.answer is None and (message := self._messages.next()) is not None:
@@ -178,15 +174,13 @@ class Conversation:
         reader = Reader(content, "alert")
         level, description = reader.uint(1), reader.uint(1)
         if description == AlertDescription.CLOSE_NOTIFY:
-            self._end("closed", "the server said close_notify")
+            self._end(HowEnded.CLOSED, "the server said close_notify")
         elif level == _FATAL or self._protection is not None:
             if self._message is not None:
-                self._end("closed", f"alert {alert_name(description)}")
+                self._end(HowEnded.CLOSED, f"alert {alert_name(description)}")
             else:
                 self.answer = Alert(level, description)
-        else:
-            # unrecognized_name among them: a warning must not stop a TLS 1.2 client (RFC 6066 section 3).
-            self._note(f"warning alert {alert_name(description)}")
+        # Any other is a warning, as unrecognized_name: it must not stop a TLS 1.2 client (RFC 6066 section 3).
 
     def _take_message(self, message_type: int, body: bytes) -> bytes:
         raw = bytes((message_type,)) + len(body).to_bytes(3, "big") + body
@@ -208,15 +202,13 @@ class Conversation:
         if version not in self.offer.versions:
             # A hello without supported_versions allows every version below it (RFC 8446 section 4.2.1),
             # so this conforms there; it is no answer to what was asked, though.
-            self.answer = Ended("other version", f"answered with {version_name(version)}, which was not asked for")
+            self.answer = Ended(
+                HowEnded.OTHER_VERSION, f"answered with {version_name(version)}, which was not asked for"
+            )
             return b""
         if hello.cipher_suite not in self._hello.cipher_suites:
             raise DecodeError("ServerHello", 0, f"chose {suite_name(hello.cipher_suite)}, which was not offered")
         self._extensions = tuple(extension.type for extension in hello.extensions)
-        offered = {extension.type for extension in self._hello.extensions}
-        for extension in self._extensions:
-            if extension not in offered and not (hello.is_hello_retry and extension == ExtensionType.COOKIE):
-                self._note(f"extension {extension}, which was not offered")
         if version == Version.TLS_1_3:
             if hello.cipher_suite >> 8 != 0x13:
                 raise DecodeError("ServerHello", 0, f"{suite_name(hello.cipher_suite)} is no TLS 1.3 suite")
@@ -225,8 +217,6 @@ class Conversation:
             self._change_keys(hello, raw)
         elif hello.cipher_suite >> 8 == 0x13:
             raise DecodeError("ServerHello", 0, f"{suite_name(hello.cipher_suite)} is a TLS 1.3 suite")
-        if hello.compression_method:
-            self._note(f"chose compression method {hello.compression_method}, which was not offered")
         self._alpn = read_alpn(hello.extension(ExtensionType.ALPN)) or self._alpn
         self._timestamps = hello.extension(ExtensionType.SIGNED_CERTIFICATE_TIMESTAMP) or None
         self._server_hello = hello
@@ -382,13 +372,7 @@ class Conversation:
             extensions=self._extensions,
             certificate_octets=self._certificate_octets,
             wants_client_certificate=self._wants_client_certificate,
-            downgrade_sentinel=self._server_hello.has_downgrade_sentinel,
-            unconforming=tuple(self._unconforming),
         )
-
-    def _note(self, words: str) -> None:
-        if words not in self._unconforming and len(self._unconforming) < 8:
-            self._unconforming.append(words)
 
 
 def fingerprint(der: bytes) -> str:

@@ -9,8 +9,6 @@ from .codepoints import ExtensionType, HandshakeType, Version
 HELLO_RETRY_RANDOM = bytes.fromhex("cf21ad74e59a6111be1d8c021e65b891c2a211167abb8c5e079e09e2c8a8339c")
 """ServerHello.random of a HelloRetryRequest: SHA-256 of "HelloRetryRequest" (RFC 8446 section 4.1.3)."""
 
-_DOWNGRADE_SENTINELS = (b"DOWNGRD\x01", b"DOWNGRD\x00")
-
 
 @dataclass(frozen=True, slots=True)
 class Extension:
@@ -52,11 +50,6 @@ class ServerHello:
     @property
     def is_hello_retry(self) -> bool:
         return self.random == HELLO_RETRY_RANDOM
-
-    @property
-    def has_downgrade_sentinel(self) -> bool:
-        """The last eight octets of random say that the server can do more (RFC 8446 section 4.1.3)."""
-        return self.random[-8:] in _DOWNGRADE_SENTINELS
 
     def extension(self, wanted: int) -> bytes | None:
         """The body of the first extension of that type."""

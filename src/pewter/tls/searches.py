@@ -12,6 +12,8 @@ import itertools
 from collections import Counter
 from collections.abc import Callable, Sequence
 
+from pewter.evidence import Order
+
 from .codepoints import Group, Version
 from .suites import CipherSuite, table
 
@@ -165,10 +167,10 @@ class Picks:
         )
 
 
-def tell_order(forward: Sequence[int], picked_forward: int | None, picked_backward: int | None) -> str:
+def tell_order(forward: Sequence[int], picked_forward: int | None, picked_backward: int | None) -> Order:
     """``server``, ``client``, ``mixed`` or ``not known``, from the picks out of a list and of the list turned round."""
     if picked_forward is None or picked_backward is None:
-        return "not known"
+        return Order.NOT_KNOWN
     if picked_forward == picked_backward:
-        return "server"
-    return "client" if (picked_forward, picked_backward) == (forward[0], forward[-1]) else "mixed"
+        return Order.SERVER
+    return Order.CLIENT if (picked_forward, picked_backward) == (forward[0], forward[-1]) else Order.MIXED

@@ -6,6 +6,7 @@ cipher kinds of three octets, and no extensions.
 
 from dataclasses import dataclass, field
 
+from pewter.evidence import HowEnded
 from pewter.octets import DecodeError, Reader
 
 from .codepoints import Version
@@ -106,6 +107,6 @@ class Ssl2Trial:
             self.answer = Refused("garbled", f"no SSL 2.0: {bytes(self._pending[:8]).hex(' ')}")
         return b""
 
-    def peer_ended(self, how: str, detail: str) -> None:
+    def peer_ended(self, how: HowEnded, detail: str) -> None:
         if self.answer is None:
-            self.answer = Refused("no answer" if how == "silent" else how, detail)
+            self.answer = Refused("no answer" if how is HowEnded.SILENT else how.value, detail)

@@ -1,6 +1,6 @@
 """Cipher suites by code point: the IANA table as a data file beside this module.
 
-The table's origin is Wireshark's list of suites; the properties and the column on RFC 9325 were added to it.
+The table's origin is Wireshark's list of suites; the properties were added to it.
 """
 
 import csv
@@ -30,9 +30,6 @@ class CipherSuite:
     mac: str = ""
     is_export: bool = False
     is_tls_1_3: bool = False
-    by_rfc_9325: str = ""
-    """``RECOMMENDED``, ``MUST NOT (RC4)`` and so on; empty where it says nothing."""
-
     needs_tls_1_2: bool = False
 
 
@@ -53,7 +50,6 @@ def table() -> dict[int, CipherSuite]:
             mac=row["mac"],
             is_export=row["export"] == "1",
             is_tls_1_3=row["tls13"] == "1",
-            by_rfc_9325=row["rfc9325"],
             needs_tls_1_2=row["tls13"] != "1" and (row["aead"] == "1" or row["mac"] in {"SHA256", "SHA384"}),
         )
         for row in csv.DictReader(text.splitlines())
@@ -64,3 +60,35 @@ def suite_name(code: int) -> str:
     """``TLS_AES_128_GCM_SHA256`` for 0x1301; an unknown code point as ``suite 0x1AEA``."""
     suite = table().get(code)
     return suite.name if suite else f"suite 0x{code:04X}"
+
+
+def weakness(suite: CipherSuite) -> str:
+    """Why a suite can be broken; empty for one that can not."""
+    if suite.cipher == "NULL":
+        return "no encryption"
+    if suite.authentication == "none":
+        return "nobody proves who the server is"
+    if suite.is_export:
+        return "export-grade key"
+    if suite.cipher.startswith("RC4"):
+        return "RC4"
+    if suite.cipher.startswith(("DES", "RC2")):
+        return f"key of {suite.bits} bits"
+    if "3DES" in suite.cipher:
+        return "3DES, blocks of 64 bits"
+    if suite.cipher.startswith("IDEA"):
+        return "IDEA, blocks of 64 bits"
+    return "MD5" if suite.mac == "MD5" else ""
+
+
+STRENGTHS = ("AEAD", "CBC", "no forward secrecy", "weak")
+"""Best first."""
+
+
+def strength_of(suite: CipherSuite) -> str:
+    """One of STRENGTHS."""
+    if weakness(suite):
+        return "weak"
+    if not suite.forward_secrecy:
+        return "no forward secrecy"
+    return "AEAD" if suite.is_aead else "CBC"

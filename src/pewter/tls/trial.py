@@ -6,7 +6,7 @@ ServerHello, or for the parameters of a key exchange before TLS 1.3 at ServerKey
 
 from dataclasses import dataclass, field
 
-from pewter.evidence import Offer
+from pewter.evidence import HowEnded, Offer
 from pewter.octets import DecodeError, Reader
 
 from .codepoints import ContentType, ExtensionType, HandshakeType, Version, alert_name, version_name
@@ -99,12 +99,12 @@ class Trial:
             self.answer = Refused("garbled", str(exc))
         return b""
 
-    def peer_ended(self, how: str, detail: str) -> None:
+    def peer_ended(self, how: HowEnded, detail: str) -> None:
         if self.answer is None:
             if self._hello is not None:
                 self._conclude(None)
             else:
-                self.answer = Refused("no answer" if how == "silent" else how, detail)
+                self.answer = Refused("no answer" if how is HowEnded.SILENT else how.value, detail)
 
     def _take(self, record: Record) -> None:
         if record.type == ContentType.ALERT:

@@ -12,7 +12,19 @@ from typing import TypeVar
 
 import msgspec
 
-from pewter.evidence import Hop, Journey, Landed, Move, Page, Reference, Statement, StopCause, Stopped, is_ip_address
+from pewter.evidence import (
+    Hop,
+    Journey,
+    Landed,
+    Move,
+    Page,
+    Reference,
+    Statement,
+    StopCause,
+    Stopped,
+    WayIn,
+    is_ip_address,
+)
 
 from .cookies import mask_set_cookie
 from .pages import read_page
@@ -186,4 +198,4 @@ def _journeys(hops: list[tuple[Url, Hop]]) -> Iterator[Journey]:
             chain.append(onward)
             current = onward
         taken.update(chain)
-        yield Journey(str(start), tuple(hops[each][1] for each in chain), end, "recorded")
+        yield Journey(str(start), tuple(hops[each][1] for each in chain), end, WayIn.RECORDED)

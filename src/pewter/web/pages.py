@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 
 import webencodings
 
-from pewter.evidence import Move, Page, Reference, Statement, Use
+from pewter.evidence import Move, MoveKind, Page, Reference, Statement, StatementKind, Use
 
 from .debug_pages import debug_signs, versions_named
 from .markup import EndTag, StartTag, read_markup
@@ -147,7 +147,9 @@ def read_sitemap(octets: bytes, url: Url, *, truncated: bool = False) -> Page:
         sha256=hashlib.sha256(octets).hexdigest(),
         octets=len(octets),
         truncated=truncated,
-        statements=tuple(dict.fromkeys(Statement("sitemap", each) for each in resolved if each is not None)),
+        statements=tuple(
+            dict.fromkeys(Statement(StatementKind.SITEMAP, each) for each in resolved if each is not None)
+        ),
     )
 
 
@@ -188,7 +190,7 @@ class _PageReader:
         if base is not None and not self._depth and (resolved := self._resolve(base.get("href"))) is not None:
             self._base = resolved
             self._known = {}
-            self._state("base", resolved)
+            self._state(StatementKind.BASE, resolved)
         for tag in tags:
             if isinstance(tag, EndTag):
                 if tag.name in self._open:
@@ -236,11 +238,11 @@ class _PageReader:
         inside = " in srcdoc" if self._depth else ""
         self.found.references[Reference(resolved, use, place + inside, post)] = None
 
-    def _state(self, kind: str, url: str | None) -> None:
+    def _state(self, kind: StatementKind, url: str | None) -> None:
         if url is not None and not self._depth and len(self.found.statements) < MAX_STATEMENTS:
             self.found.statements[Statement(kind, url)] = None
 
-    def _move(self, how: str, raw: str, *, certain: bool = True) -> None:
+    def _move(self, how: MoveKind, raw: str, *, certain: bool = True) -> None:
         resolved = self._resolve(raw)
         if resolved is not None and not self._depth and len(self.found.moves) < MAX_STATEMENTS:
             self.found.moves[Move(how, resolved, certain)] = None
@@ -326,24 +328,24 @@ class _PageReader:
         if "stylesheet" in relations and resolved.startswith(self._url.origin + "/"):
             self.found.style_sheets[resolved] = None
         if "canonical" in relations:
-            self._state("canonical", resolved)
+            self._state(StatementKind.CANONICAL, resolved)
         if "alternate" in relations and "stylesheet" not in relations:
             if tag.get("hreflang"):
-                self._state("hreflang", resolved)
+                self._state(StatementKind.HREFLANG, resolved)
             elif tag.get("type").lower() in _FEEDS:
-                self._state("feed", resolved)
+                self._state(StatementKind.FEED, resolved)
 
     def _take_meta(self, tag: StartTag) -> None:
         content = tag.get("content")
         if tag.get("property").lower() == "og:url":
-            self._state("og:url", self._resolve(content))
+            self._state(StatementKind.OG_URL, self._resolve(content))
         equivalent = tag.get("http-equiv").lower()
         if equivalent == "content-security-policy" and not self._depth and has_upgrade_directive(content):
             self.found.upgrades_requests = True
         if equivalent == "refresh":
             refresh = read_refresh(content)
             if refresh is not None and refresh.moves_on:
-                self._move("meta refresh", refresh.url)
+                self._move(MoveKind.META_REFRESH, refresh.url)
 
     def _take_script(self, tag: StartTag) -> None:
         if not _is_script(tag):
@@ -359,7 +361,7 @@ class _PageReader:
             return
         for match in _SCRIPT_MOVE.finditer(text):
             certain = _STATEMENT_BEFORE.search(text[: match.start()]) is not None
-            self._move("script", match[1] or match[2], certain=certain and "{" not in text[: match.start()])
+            self._move(MoveKind.SCRIPT, match[1] or match[2], certain=certain and "{" not in text[: match.start()])
 
     def _take_iframe(self, tag: StartTag) -> None:
         if not (inner := tag.get("srcdoc")):

@@ -4,7 +4,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from pewter.evidence import Move, Page
+from pewter.evidence import Move, MoveKind, Page
 
 from .urls import Url, resolve
 
@@ -56,7 +56,7 @@ def moves_of(refresh_values: tuple[str, ...], page: Page | None, url: Url) -> It
         refresh = read_refresh(value)
         resolved = resolve(refresh.url, str(url)) if refresh is not None and refresh.moves_on else None
         if resolved is not None and resolved.startswith("http"):
-            yield Move("Refresh field", resolved)
+            yield Move(MoveKind.REFRESH_FIELD, resolved)
     for move in page.moves if page is not None else ():
         if move.url.startswith("http"):
             yield move

@@ -2,6 +2,8 @@
 
 from collections.abc import Callable, Iterable, Sequence
 
+from .urls import https_origin
+
 
 def sibling_of(name: str, is_apex: Callable[[str], bool]) -> str | None:
     """The other half of an apex-and-www pair; None for a name that has none.
@@ -27,7 +29,7 @@ def work_out_canonical(landings: Iterable[str], first_name: str) -> str:
     counts: dict[str, int] = {}
     for origin in landings:
         counts[origin] = counts.get(origin, 0) + 1
-    return max(counts, key=lambda origin: counts[origin]) if counts else f"https://{first_name}"
+    return max(counts, key=lambda origin: counts[origin]) if counts else https_origin(first_name)
 
 
 def paths_for(name: str, paths: Sequence[str]) -> tuple[str, ...]:

@@ -1,6 +1,7 @@
 """Public suffixes and registrable domains, by the list that browsers use."""
 
 import functools
+import importlib.metadata
 from typing import Any
 
 from pewter.evidence import is_ip_address
@@ -41,3 +42,8 @@ def registrable_domain(name: str) -> str | None:
 def is_apex(name: str) -> bool:
     """Whether a name is a registrable domain."""
     return registrable_domain(name) == name
+
+
+def list_version() -> str:
+    """Whose list it is and how old, as ``publicsuffixlist 1.0.2.20260101``."""
+    return f"publicsuffixlist {importlib.metadata.version('publicsuffixlist')}"

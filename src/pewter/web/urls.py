@@ -12,6 +12,8 @@ from urllib.parse import quote
 
 import ada_url
 
+from pewter.places import Place, of_url
+
 DEFAULT_PORTS = {"http": 80, "https": 443}
 MAX_URL = 65536
 
@@ -46,8 +48,9 @@ class Url:
     @property
     def origin(self) -> str:
         """``https://www.marram-ferries.example`` (RFC 6454 section 6.2)."""
-        host = f"[{self.host}]" if ":" in self.host else self.host
-        return f"{self.scheme}://{host}" + ("" if self.port == DEFAULT_PORTS[self.scheme] else f":{self.port}")
+        return f"{self.scheme}://{in_url(self.host)}" + (
+            "" if self.port == DEFAULT_PORTS[self.scheme] else f":{self.port}"
+        )
 
     @property
     def target(self) -> str:
@@ -175,3 +178,27 @@ def why_unresolvable(host: str) -> str:
     if any(len(label) > 63 for label in labels):
         return f"{host[:80]!r} has a label of more than 63 octets"
     return f"{host[:80]!r} is longer than 253 octets" if len(host) > 253 else ""
+
+
+def in_url(host: str) -> str:
+    """A host as it stands in a URL: an IPv6 address in brackets."""
+    return f"[{host}]" if ":" in host else host
+
+
+def https_origin(host: str) -> str:
+    """``https://x.example``, ``https://[2001:db8::1]``."""
+    return Url("https", host, DEFAULT_PORTS["https"], "/").origin
+
+
+def place_of(url: str, address: str = "") -> Place:
+    """The place of a URL; with an address where it goes otherwise there than elsewhere."""
+    try:
+        host = read_url(url).host
+    except InvalidUrl:
+        host = ""
+    return of_url(url, host, address)
+
+
+def place_of_host(scheme: str, host: str) -> Place:
+    """The place of a host's home page at the scheme's own port."""
+    return place_of(str(Url(scheme, host, DEFAULT_PORTS[scheme], "/")))

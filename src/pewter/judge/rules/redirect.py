@@ -2,22 +2,19 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import Hop, Journey, Landed, Move, Page, StopCause, Stopped, Unseen, Use
+from pewter.evidence import Hop, Journey, Landed, Move, Page, StatementKind, StopCause, Stopped, Unseen, Use, WayIn
+from pewter.judge.facts.browsers import demands_certificate
+from pewter.judge.facts.case import Case, landing_of
+from pewter.judge.facts.visits import LOGIN_WALLS, certificate_meeting
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import rule
+from pewter.places import of_name
 from pewter.web.redirects import FOLLOWED, PERMANENT
 from pewter.web.refresh import moves_of
 from pewter.web.suffixes import registrable_domain
-from pewter.web.urls import Url, read_url
+from pewter.web.urls import Url, https_origin, in_url, place_of, place_of_host, read_url
 
-from .browsers import demands_certificate
-from .case import Case, landing_of
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from .reach import CERTIFICATE_STATUSES
-from .rules import rule
-from .visits import certificate_meeting
-
-LOGIN_WALLS = frozenset({401, 403})
-"""Answers that keep strangers out on purpose."""
-
 
 _CIRCLES = frozenset({StopCause.LOOP, StopCause.TOO_MANY_HOPS})
 
@@ -51,7 +48,7 @@ def missing(case: Case) -> Iterator[RuleOutcome]:
     for _, ways in _plain_ways_in(case):
         mixed = {False, True} <= {stays for _, _, stays in ways}
         for journey, _, stays in ways:
-            if journey.reason == "absent":
+            if journey.reason is WayIn.ABSENT:
                 continue
             where = case.place_of_way_in(journey)
             if stays is None and isinstance(journey.end, Unseen):
@@ -67,7 +64,7 @@ def partial(case: Case) -> Iterator[RuleOutcome]:
     """A name that redirects some of its pages has to redirect them all."""
     for name, ways in _plain_ways_in(case):
         seen = [
-            (case.place_of_way_in(journey).removeprefix(start.origin), stays)
+            (case.place_of_way_in(journey).text.removeprefix(start.origin), stays)
             for journey, start, stays in ways
             if stays is not None
         ]
@@ -76,14 +73,14 @@ def partial(case: Case) -> Iterator[RuleOutcome]:
         moved = list(dict.fromkeys(target for target, stays in seen if not stays))
         if plain and moved:
             yield Gap(
-                name,
+                of_name(name),
                 f"answered in plain http: {', '.join(plain)}; redirected to https: {', '.join(moved)}",
                 "every path redirected to https",
             )
         elif unseen and len(moved) > 0:
-            yield Unknown(name, unseen[0].reason)
+            yield Unknown(of_name(name), unseen[0].reason)
         elif len(moved) > 1:
-            yield Holds(name, f"{len(moved)} paths redirected")
+            yield Holds(of_name(name), f"{len(moved)} paths redirected")
 
 
 @rule("redirect/temporary", level=Level.WEAKENS, sources=("RFC 9110 sections 15.4.2, 15.4.3 and 15.4.8",))
@@ -122,8 +119,8 @@ def downgrade(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(where, f"{hop.status} from {here} to {there}", "https all the way", cause=cause)
         elif by_page is not None:
             last = journey.hops[-1]
-            seen = f"{last.status} at {last.url}, then {by_page.how} to {by_page.url}"
-            yield Gap(where, seen, "https all the way", cause=f"{by_page.how} to {read_url(by_page.url).origin}")
+            seen = f"{last.status} at {last.url}, then {by_page.how.value} to {by_page.url}"
+            yield Gap(where, seen, "https all the way", cause=f"{by_page.how.value} to {read_url(by_page.url).origin}")
         elif any(read_url(hop.url).is_https for hop in journey.hops):
             yield Holds(where, "https to the end")
 
@@ -161,6 +158,7 @@ def _why_it_comes_round(circle: list[str]) -> str:
     """The cause, by what was seen, and where to look for it."""
     urls = [read_url(url) for url in circle]
     schemes, hosts = {url.scheme for url in urls}, sorted({url.host for url in urls})
+    host = in_url(hosts[0])
     if len(hosts) > 1:
         return (
             f"Two redirects disagree: each of {' and '.join(hosts[:3])} sends its visitors to the other. Decide which "
@@ -168,17 +166,17 @@ def _why_it_comes_round(circle: list[str]) -> str:
         )
     if len(schemes) == 2:
         return (
-            f"http://{hosts[0]} leads to https, and https://{hosts[0]} leads back to http. Leave the first as it is. "
+            f"http://{host} leads to https, and https://{host} leads back to http. Leave the first as it is. "
             "The way back is mostly a site address that says http:// in the application's settings, or a rule for "
             "single pages: take it out."
         )
     if schemes == {"https"}:
         return (
-            f"https://{hosts[0]} asks for https again. Mostly a proxy or CDN before it ends TLS and talks plain HTTP "
+            f"https://{host} asks for https again. Mostly a proxy or CDN before it ends TLS and talks plain HTTP "
             "to the origin, which knows nothing of it: pass X-Forwarded-Proto and have the origin believe it, or have "
             "the proxy talk https to the origin. Where cookies decide, see that the cookie that is set comes back."
         )
-    return f"http://{hosts[0]} leads to itself. Let it lead to https on the same host, and nothing else."
+    return f"http://{host} leads to itself. Let it lead to https on the same host, and nothing else."
 
 
 def _circle(journey: Journey, again: str) -> list[str]:
@@ -201,7 +199,7 @@ def wrong_place(case: Case) -> Iterator[RuleOutcome]:
         if landing.host in expected:
             yield Holds(where, f"lands on {landing.origin}")
         else:
-            wanted = " or ".join(f"https://{host}" for host in dict.fromkeys(expected))
+            wanted = " or ".join(https_origin(host) for host in dict.fromkeys(expected))
             yield Gap(where, f"lands on {landing}", wanted, cause=f"{start.host} lands on {landing.origin}")
 
 
@@ -276,7 +274,7 @@ def _moved_by_page(case: Case, journey: Journey, *, from_https: bool) -> Move | 
 def _moves_by_page(case: Case, journey: Journey) -> str:
     """The https address to which the page that was shown over http moves its visitors by itself; else empty."""
     move = _moved_by_page(case, journey, from_https=False)
-    return f"{move.how} to {move.url}" if move is not None else ""
+    return f"{move.how.value} to {move.url}" if move is not None else ""
 
 
 @rule("redirect/by-page", level=Level.EXPOSES, sources=("RFC 6797 section 7.2", "RFC 9110 section 15.4"))
@@ -318,9 +316,9 @@ def host_before_https(case: Case) -> Iterator[RuleOutcome]:
         here, there = crossing[0]
         if here.host != there.host:
             seen = f"{here.origin} to {there.origin}"
-            yield Gap(where, seen, f"https://{here.host} first", cause=seen)
+            yield Gap(where, seen, f"{https_origin(here.host)} first", cause=seen)
         else:
-            yield Holds(where, f"https://{here.host} first")
+            yield Holds(where, f"{https_origin(here.host)} first")
 
 
 @rule("redirect/many-hops", level=Level.WEAKENS, sources=("Pewter's baseline: maximum_redirects",))
@@ -380,7 +378,7 @@ def lands_behind_warning(case: Case) -> Iterator[RuleOutcome]:
 def reflects_host(case: Case) -> Iterator[RuleOutcome]:
     """A Location built from whatever Host came lets a poisoned cache or link send visitors anywhere."""
     for probe in case.evidence.host_probes:
-        where = f"{probe.scheme}://{probe.name}/"
+        where = place_of_host(probe.scheme, probe.name)
         if isinstance(probe.answer, Unseen):
             yield Unknown(where, probe.answer.reason)
             continue
@@ -418,12 +416,14 @@ def no_canonical(case: Case) -> Iterator[RuleOutcome]:
     canonical = read_url(case.canonical).host
     for by_host in shown.values():
         hosts = sorted(by_host, key=lambda host: (host == canonical, host))
-        claims = {each.url for page in by_host.values() for each in page.statements if each.kind == "canonical"}
+        claims = {
+            each.url for page in by_host.values() for each in page.statements if each.kind is StatementKind.CANONICAL
+        }
         if len(hosts) > 1 and len(claims) != 1:
             seen = f"the same page at {', '.join(sorted(hosts))}"
-            yield Gap(hosts[0], seen, f"one of them, as {case.canonical}")
+            yield Gap(of_name(hosts[0]), seen, f"one of them, as {case.canonical}")
         else:
-            yield Holds(hosts[0], "one name" if len(hosts) == 1 else f"canonical: {claims.pop()}")
+            yield Holds(of_name(hosts[0]), "one name" if len(hosts) == 1 else f"canonical: {claims.pop()}")
 
 
 @rule("redirect/rewritten-method", level=Level.NOTE, sources=("RFC 9110 sections 15.4.2 and 15.4.9",))
@@ -445,9 +445,13 @@ def rewritten_method(case: Case) -> Iterator[RuleOutcome]:
     for target, page_url in targets.items():
         status = moved.get(read_url(target).host)
         if status in {301, 302, 303}:
-            yield Gap(page_url, f"form posts to {target}, which answers {status}", "the https address, or 307 or 308")
+            yield Gap(
+                place_of(page_url),
+                f"form posts to {target}, which answers {status}",
+                "the https address, or 307 or 308",
+            )
         elif status is not None:
-            yield Holds(page_url, f"{status} keeps the method")
+            yield Holds(place_of(page_url), f"{status} keeps the method")
 
 
 RULES = (

@@ -1,6 +1,7 @@
 """Can it be reached?"""
 
 import email.utils
+import enum
 from collections.abc import Iterator, Sequence
 
 from pewter.evidence import (
@@ -8,6 +9,7 @@ from pewter.evidence import (
     Ended,
     Endpoint,
     Handshake,
+    HowEnded,
     Name,
     NoConnection,
     NotTls,
@@ -18,13 +20,14 @@ from pewter.evidence import (
     Tries,
     Unseen,
 )
+from pewter.judge.facts.browsers import demands_certificate
+from pewter.judge.facts.case import Case, accepted_versions, why_no_handshake
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import rule
+from pewter.places import Place, of_name
 from pewter.tls import alert_name, suite_name, version_name
 from pewter.tls.codepoints import group_name
-
-from .browsers import demands_certificate
-from .case import Case, accepted_versions, why_no_handshake
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .rules import rule
+from pewter.web.urls import place_of_host
 
 _SHOWN_SUITES = 4
 
@@ -34,14 +37,14 @@ def no_address(case: Case) -> Iterator[RuleOutcome]:
     """A name without A and AAAA records leads nowhere."""
     for name in case.evidence.names:
         if name.addresses:
-            yield Holds(name.name, ", ".join(name.addresses))
+            yield Holds(of_name(name.name), ", ".join(name.addresses))
             continue
         unseen = [lookup.answer.reason for lookup in name.lookups if isinstance(lookup.answer, Unseen)]
         if unseen:
-            yield Unknown(name.name, unseen[0])
+            yield Unknown(of_name(name.name), unseen[0])
         else:
             level = None if name.declared else Level.NOTE
-            yield Gap(name.name, _answers(name), "an A or AAAA record", level=level)
+            yield Gap(of_name(name.name), _answers(name), "an A or AAAA record", level=level)
 
 
 def _answers(name: Name) -> str:
@@ -54,21 +57,28 @@ def _answers(name: Name) -> str:
     return "; ".join(said) + ", no address"
 
 
-def _state(endpoint: Endpoint) -> str:
-    """``answers``, ``not tls``, ``refuses``, ``closed`` or ``unseen``: the best that any probe met."""
+class _State(enum.Enum):
+    """The best that any hello to an endpoint met."""
+
+    ANSWERS = enum.auto()
+    NOT_TLS = enum.auto()
+    REFUSES = enum.auto()
+    CLOSED = enum.auto()
+    UNSEEN = enum.auto()
+
+
+def _state(endpoint: Endpoint) -> _State:
     answers = [probe.answer for probe in endpoint.probes]
     if any(isinstance(answer, Handshake) for answer in answers):
-        return "answers"
+        return _State.ANSWERS
     if any(isinstance(answer, NotTls) for answer in answers):
-        return "not tls"
-    if any(
-        isinstance(answer, Alert) or (isinstance(answer, Ended) and answer.how in {"garbled", "other version"})
-        for answer in answers
-    ):
-        return "refuses"
+        return _State.NOT_TLS
+    spoken = {HowEnded.GARBLED, HowEnded.OTHER_VERSION}
+    if any(isinstance(answer, Alert) or (isinstance(answer, Ended) and answer.how in spoken) for answer in answers):
+        return _State.REFUSES
     if any(isinstance(answer, NoConnection | Ended) for answer in answers):
-        return "closed"
-    return "unseen"
+        return _State.CLOSED
+    return _State.UNSEEN
 
 
 @rule("reach/closed", level=Level.BREAKS, sources=("RFC 9110 section 4.2.2",))
@@ -76,10 +86,10 @@ def closed(case: Case) -> Iterator[RuleOutcome]:
     """The https port has to take connections; where only some addresses do, reach/some-addresses speaks."""
     for endpoint in case.endpoints:
         where, state = case.place(endpoint), _state(endpoint)
-        if state == "unseen":
+        if state is _State.UNSEEN:
             yield Unknown(where, why_no_handshake(endpoint))
-        elif state == "closed":
-            if not any(_state(each) == "answers" for each in case.endpoints_of(endpoint.name)):
+        elif state is _State.CLOSED:
+            if not any(_state(each) is _State.ANSWERS for each in case.endpoints_of(endpoint.name)):
                 seen = f"port {endpoint.port}: {why_no_handshake(endpoint)}"
                 yield Gap(where, seen, "a TLS handshake", cause=f"closed at {endpoint.name}")
         else:
@@ -91,11 +101,11 @@ def not_tls(case: Case) -> Iterator[RuleOutcome]:
     """The https port has to speak TLS."""
     for endpoint in case.endpoints:
         where, state = case.place(endpoint), _state(endpoint)
-        if state == "not tls":
+        if state is _State.NOT_TLS:
             yield Gap(where, f"port {endpoint.port}: {_opening(endpoint)}", "a TLS handshake")
-        elif state in {"answers", "refuses"}:
+        elif state in {_State.ANSWERS, _State.REFUSES}:
             yield Holds(where, "TLS")
-        elif state == "unseen":
+        elif state is _State.UNSEEN:
             yield Unknown(where, why_no_handshake(endpoint))
 
 
@@ -122,9 +132,9 @@ def refuses_hello(case: Case) -> Iterator[RuleOutcome]:
     """Speaking TLS is not enough: some hello has to be accepted."""
     for endpoint in case.endpoints:
         where, state = case.place(endpoint), _state(endpoint)
-        if state == "refuses":
+        if state is _State.REFUSES:
             yield Gap(where, _refusal(endpoint), "a certificate", cause=f"{endpoint.name} {_refusal(endpoint)}")
-        elif state == "answers":
+        elif state is _State.ANSWERS:
             yield Holds(where, "a hello is accepted")
 
 
@@ -132,7 +142,7 @@ def _refusal(endpoint: Endpoint) -> str:
     """What came in place of a certificate, from the probe that tells most."""
     for probe in endpoint.probes:
         match probe.answer:
-            case Ended(how="garbled", detail=detail):
+            case Ended(how=HowEnded.GARBLED, detail=detail):
                 return f"it answers in TLS and breaks it: {detail}"
             case Alert(description=description):
                 return f"alert {alert_name(description)} to every hello"
@@ -147,14 +157,14 @@ def client_certificate(case: Case) -> Iterator[RuleOutcome]:
         if not any(each.handshakes for each in case.endpoints_of(name)):
             continue
         if not asking:
-            yield Holds(name, "no client certificate is asked for")
+            yield Holds(of_name(name), "no client certificate is asked for")
             continue
         refused = _refused_without_certificate(case, name)
         if refused:
             seen = f"it asks for a client certificate, and without one: {refused}"
-            yield Gap(name, seen, "a page without a certificate of the visitor's own", cause=name)
+            yield Gap(of_name(name), seen, "a page without a certificate of the visitor's own", cause=name)
         else:
-            yield Holds(name, "a client certificate is asked for, and visitors get in without one")
+            yield Holds(of_name(name), "a client certificate is asked for, and visitors get in without one")
 
 
 def _refused_without_certificate(case: Case, name: str) -> str:
@@ -181,16 +191,18 @@ def some_addresses(case: Case) -> Iterator[RuleOutcome]:
         states = {endpoint.address: _state(endpoint) for endpoint in endpoints}
         if len(states) < 2:
             continue
-        if "unseen" in states.values():
-            yield Unknown(name, next(why_no_handshake(each) for each in endpoints if _state(each) == "unseen"))
+        if _State.UNSEEN in states.values():
+            yield Unknown(
+                of_name(name), next(why_no_handshake(each) for each in endpoints if _state(each) is _State.UNSEEN)
+            )
             continue
-        fine = [address for address, state in states.items() if state == "answers"]
+        fine = [address for address, state in states.items() if state is _State.ANSWERS]
         if fine and len(fine) < len(states):
             silent = {each.address: why_no_handshake(each) for each in endpoints if each.address not in fine}
             words = ", ".join(f"{address} ({why})" for address, why in silent.items())
-            yield Gap(name, f"answer: {', '.join(fine)}; do not: {words}", "an answer at every address")
+            yield Gap(of_name(name), f"answer: {', '.join(fine)}; do not: {words}", "an answer at every address")
         elif fine:
-            yield Holds(name, f"{len(fine)} addresses answer")
+            yield Holds(of_name(name), f"{len(fine)} addresses answer")
 
 
 @rule("reach/unlike-addresses", level=Level.WEAKENS, sources=("RFC 1035 section 3.4.1",))
@@ -207,9 +219,9 @@ def unlike_addresses(case: Case) -> Iterator[RuleOutcome]:
             if len({view[subject] for view in views.values() if view[subject]}) > 1
         ]
         if differing:
-            yield Gap(name, "differ: " + ", ".join(differing), "the same at every address")
+            yield Gap(of_name(name), "differ: " + ", ".join(differing), "the same at every address")
         else:
-            yield Holds(name, f"{len(endpoints)} addresses alike")
+            yield Holds(of_name(name), f"{len(endpoints)} addresses alike")
 
 
 def _view(case: Case, endpoint: Endpoint) -> dict[str, str]:
@@ -267,11 +279,11 @@ def port_80(case: Case) -> Iterator[RuleOutcome]:
             if not answered and isinstance(end, Stopped) and end.cause is StopCause.NO_CONNECTION
         ]
         if any(answered for answered, _ in ends):
-            yield Holds(name, "port 80 answers")
+            yield Holds(of_name(name), "port 80 answers")
         elif closed_by:
-            yield Gap(name, closed_by[0], "an answer on port 80 that leads to https")
+            yield Gap(of_name(name), closed_by[0], "an answer on port 80 that leads to https")
         elif ends and isinstance(ends[0][1], Unseen):
-            yield Unknown(name, ends[0][1].reason)
+            yield Unknown(of_name(name), ends[0][1].reason)
 
 
 @rule("reach/clock", level=Level.NOTE, sources=("RFC 9110 section 6.6.1",))
@@ -290,9 +302,11 @@ def clock(case: Case) -> Iterator[RuleOutcome]:
             if abs(off) > case.expect.clock_tolerance:
                 minutes = round(abs(off).total_seconds() / 60)
                 ahead = "ahead" if off.total_seconds() > 0 else "behind"
-                yield Gap(name, f"Date: {values[0]}, {minutes} minutes {ahead}", "the present time", cause="clock")
+                yield Gap(
+                    of_name(name), f"Date: {values[0]}, {minutes} minutes {ahead}", "the present time", cause="clock"
+                )
             else:
-                yield Holds(name, "the clock is right")
+                yield Holds(of_name(name), "the clock is right")
 
 
 @rule("reach/unknown-host", level=Level.WEAKENS, sources=("RFC 9110 section 7.4",))
@@ -304,7 +318,7 @@ def unknown_host(case: Case) -> Iterator[RuleOutcome]:
         if start.target == "/" and page is not None:
             homes.setdefault((start.scheme, start.host), set()).update({page.sha256, page.title or page.sha256})
     for probe in case.evidence.host_probes:
-        where = f"{probe.scheme}://{probe.name}/"
+        where = place_of_host(probe.scheme, probe.name)
         if isinstance(probe.answer, Unseen):
             yield Unknown(where, probe.answer.reason)
             continue
@@ -327,10 +341,10 @@ def unsteady(case: Case) -> Iterator[RuleOutcome]:
         yield from _steadiness(case.place(endpoint), tries, f"unsteady at {endpoint.name}")
     for name in case.resolving_names:
         tries = [each for journey, start in case.ways_in(absent=True) if start.host == name for each in journey.tries]
-        yield from _steadiness(name, tries, f"unsteady at {name}")
+        yield from _steadiness(of_name(name), tries, f"unsteady at {name}")
 
 
-def _steadiness(where: str, tries: Sequence[Tries], cause: str) -> Iterator[RuleOutcome]:
+def _steadiness(where: Place, tries: Sequence[Tries], cause: str) -> Iterator[RuleOutcome]:
     uneven = [each for each in tries if 0 < each.answered < each.made]
     if uneven:
         seen = "; ".join(f"{each.what}: {each.answered} of {each.made} tries answered" for each in uneven[:3])
@@ -349,9 +363,9 @@ def asks_who(case: Case) -> Iterator[RuleOutcome]:
             journey = unlike[0]
             last = journey.hops[-1]
             seen = f"{journey.answered_otherwise} for Pewter, {last.status} at {last.url} for a browser"
-            yield Gap(name, seen, "the same answer whatever program asks", cause=name)
+            yield Gap(of_name(name), seen, "the same answer whatever program asks", cause=name)
         elif asked:
-            yield Holds(name, "a browser gets the same error")
+            yield Holds(of_name(name), "a browser gets the same error")
 
 
 @rule("reach/sloppy-answer", level=Level.NOTE, sources=("RFC 9112 sections 2.2, 4 and 5",))
@@ -363,9 +377,9 @@ def sloppy_answer(case: Case) -> Iterator[RuleOutcome]:
         if odd:
             words = dict.fromkeys(each for hop in odd for each in hop.oddities)
             seen = f"{', '.join(list(words)[:4])} (at {odd[0].url})"
-            yield Gap(name, seen, "answers in the form of RFC 9112", cause=name + ", ".join(words))
+            yield Gap(of_name(name), seen, "answers in the form of RFC 9112", cause=name + ", ".join(words))
         elif hops:
-            yield Holds(name, "answers in due form")
+            yield Holds(of_name(name), "answers in due form")
 
 
 RULES = (

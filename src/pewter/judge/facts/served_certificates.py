@@ -1,18 +1,15 @@
 """Each distinct certificate with who serves it, its path link by link, and its life: what a report draws."""
 
-import dataclasses
 import datetime
 import enum
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.pki import MUST_STAPLE, Certificate, FaultKind, Life, Path, StatusKind, life_of, presented_names
 
-from .case import Case, ServedChain
-from .chain import path_problem
-from .date import is_expiring, is_renewal_overdue
-from .status import Status, staples_of, statuses_of
-
-NOT_STAPLED = "not stapled"
+from .chains import Chain, HasChains, path_problem
+from .lives import is_expiring, is_renewal_overdue
+from .revocation import Status, staples_of, statuses_of
 
 
 class LinkState(enum.Enum):
@@ -25,8 +22,7 @@ class LinkState(enum.Enum):
     """The fault of the path lies at this certificate."""
 
 
-@dataclass(frozen=True, slots=True)
-class Link:
+class Link(msgspec.Struct, frozen=True, omit_defaults=True):
     """One certificate of a drawn path."""
 
     title: str
@@ -34,32 +30,55 @@ class Link:
     remark: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class ServedCertificate:
+class LifeState(enum.Enum):
+    """Where in its life a certificate is."""
+
+    IN_DATE = "in date"
+    RENEWAL_DUE = "renewal due"
+    RENEWAL_OVERDUE = "renewal overdue"
+    EXPIRING = "expiring"
+    EXPIRED = "expired"
+    NOT_YET_VALID = "not yet valid"
+
+
+class LifeDrawn(msgspec.Struct, frozen=True):
+    """A certificate's life, with the point at which it is to be renewed."""
+
+    state: LifeState
+    not_before: datetime.datetime
+    not_after: datetime.datetime
+    days: int
+    """Of the whole life."""
+
+    days_left: int
+    passed: float
+    """The fraction that has passed, 0.0 to 1.0."""
+
+    renewal: datetime.datetime
+    renewal_at: float
+    """As a fraction of its life."""
+
+    is_endless: bool
+
+
+class ServedCertificate(msgspec.Struct, frozen=True, omit_defaults=True):
     """One distinct certificate that servers of the site send as their own."""
 
     sha256: str
     title: str
-    names: tuple[str, ...]
+    places: tuple[str, ...]
+    names: tuple[str, ...] = ()
     """What it covers."""
 
-    places: tuple[str, ...]
-    key: str
-    issuer: str
-    links: tuple[Link, ...]
+    key: str = ""
+    issuer: str = ""
+    links: tuple[Link, ...] = ()
     """From the leaf to the root; a path that reaches none ends in a BROKEN link."""
 
-    problem: str
+    problem: str = ""
     """The slug of the chain rule that speaks of the path; empty for a good one."""
 
-    life: Life | None
-    days_left: int
-    passed: float
-    renewal: datetime.datetime | None
-    state: str
-    """``in date``, ``renewal due``, ``renewal overdue``, ``expiring``, ``expired`` or ``not yet valid``."""
-
-    issued: datetime.datetime | None = None
+    life: LifeDrawn | None = None
     stores: tuple[tuple[str, bool], ...] = ()
     """Each root store and whether it trusts the certificate."""
 
@@ -71,7 +90,10 @@ class ServedCertificate:
 
     revoked: bool = False
     staple: str = ""
-    """What the server staples, in words; empty where the certificate names no responder and demands nothing."""
+    """What the server staples, in words; empty where nothing came."""
+
+    lacks_staple: bool = False
+    """Nothing came, and it names a responder."""
 
     is_given: bool = False
     """It is the certificate of a file that the reviewer gave."""
@@ -80,45 +102,29 @@ class ServedCertificate:
     """Why it cannot be read; all else is then empty."""
 
 
-def served_certificates(case: Case) -> tuple[ServedCertificate, ...]:
+def served_certificates(case: HasChains) -> tuple[ServedCertificate, ...]:
     """In the order of the names; chains with one leaf are one entry, drawn by the worst of them."""
-    groups: dict[str, list[ServedChain]] = {}
+    groups: dict[str, list[Chain]] = {}
     for chain in case.chains:
         groups.setdefault(chain.fingerprints[0], []).append(chain)
     entries = [_entry(case, chains) for chains in groups.values()]
-    names = {sha256: {chain.endpoint.name for chain in chains} for sha256, chains in groups.items()}
+    names = {sha256: {chain.host for chain in chains} for sha256, chains in groups.items()}
     return tuple(
-        dataclasses.replace(
+        msgspec.structs.replace(
             entry,
-            is_given=entry.sha256 in case.evidence.given_certificates,
+            is_given=entry.sha256 in case.chains.sources.given,
             twins=tuple(other for other in groups if other != entry.sha256 and names[other] & names[entry.sha256]),
         )
         for entry in entries
     )
 
 
-def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
+def _entry(case: HasChains, chains: list[Chain]) -> ServedCertificate:
     worst = next((chain for chain in chains if path_problem(chain)), chains[0])
     places = _places(case, chains)
     leaf = worst.leaf
     if not isinstance(leaf, Certificate):
-        return ServedCertificate(
-            leaf.sha256,
-            "unreadable",
-            (),
-            places,
-            "",
-            "",
-            (),
-            "malformed",
-            None,
-            0,
-            0.0,
-            None,
-            "",
-            unreadable=leaf.reason,
-        )
-    life = life_of(leaf)
+        return ServedCertificate(leaf.sha256, "unreadable", places, problem="malformed", unreadable=leaf.reason)
     answers = [each for each in statuses_of(case, worst) if each.verdict and each.verdict.kind.is_answer]
     bad = next((each for each in answers if each.verdict and each.verdict.kind is StatusKind.REVOKED), None)
     return ServedCertificate(
@@ -130,28 +136,22 @@ def _entry(case: Case, chains: list[ServedChain]) -> ServedCertificate:
         issuer=leaf.issuer.title,
         links=_links(case, worst),
         problem=path_problem(worst),
-        life=life,
-        days_left=life.days_left(case.at),
-        passed=life.passed(case.at),
-        renewal=life.point(case.expect.renewal_point),
-        state=_state(case, life),
-        issued=leaf.not_before,
-        stores=tuple((each.title, each.trusts) for each in case.store_verdicts(worst.fingerprints)),
+        life=_life(case, life_of(leaf)),
+        stores=tuple((each.title, each.trusts) for each in case.chains.store_verdicts(worst.fingerprints)),
         status=_status_words(answers, bad, leaf),
         revoked=bad is not None,
-        staple=_staple_words(case, worst, leaf),
+        staple=(staple := _staple_words(case, worst, leaf)),
+        lacks_staple=not staple and bool(leaf.extensions.ocsp_responders),
     )
 
 
-def _staple_words(case: Case, chain: ServedChain, leaf: Certificate) -> str:
+def _staple_words(case: HasChains, chain: Chain, leaf: Certificate) -> str:
     staples = staples_of(case, chain)
     if staples:
         verdict = staples[-1][1]
         return f"the CA's word on revocation comes with the handshake: {verdict.detail}"
     demanded = MUST_STAPLE in leaf.extensions.tls_features
-    if demanded:
-        return "demanded by the certificate, and nothing came"
-    return NOT_STAPLED if leaf.extensions.ocsp_responders else ""
+    return "demanded by the certificate, and nothing came" if demanded else ""
 
 
 def _status_words(answers: list[Status], bad: Status | None, leaf: Certificate) -> str:
@@ -163,30 +163,43 @@ def _status_words(answers: list[Status], bad: Status | None, leaf: Certificate) 
     return f"not revoked ({', '.join(ways)})" if ways else ""
 
 
-def _places(case: Case, chains: list[ServedChain]) -> tuple[str, ...]:
+def _places(case: HasChains, chains: list[Chain]) -> tuple[str, ...]:
     """Endpoints; a name alone where all its addresses serve the certificate."""
     found: dict[str, None] = {}
     for chain in chains:
-        name = chain.endpoint.name
-        here = {each.endpoint.address for each in chains if each.endpoint.name == name}
-        everywhere = {each.address for each in case.endpoints_of(name)}
-        found[name if here == everywhere else chain.where] = None
+        here = {each.where.address for each in chains if each.host == chain.host}
+        found[chain.host if here == case.chains.addresses_of(chain.host) else chain.where.text] = None
     return tuple(found)
 
 
-def _state(case: Case, life: Life) -> str:
+def _life(case: HasChains, life: Life) -> LifeDrawn:
+    return LifeDrawn(
+        _state(case, life),
+        life.not_before,
+        life.not_after,
+        life.length.days,
+        life.days_left(case.at),
+        life.passed(case.at),
+        life.point(case.expect.renewal_point),
+        case.expect.renewal_point if life.length else 1.0,
+        life.is_endless,
+    )
+
+
+def _state(case: HasChains, life: Life) -> LifeState:
     if life.is_over(case.at):
-        return "expired"
+        return LifeState.EXPIRED
     if life.is_ahead(case.at):
-        return "not yet valid"
+        return LifeState.NOT_YET_VALID
     if is_expiring(life, case.at, case.expect):
-        return "expiring"
+        return LifeState.EXPIRING
     if is_renewal_overdue(life, case.at, case.expect):
-        return "renewal overdue"
-    return "renewal due" if life.point(case.expect.renewal_point) < case.at and not life.is_endless else "in date"
+        return LifeState.RENEWAL_OVERDUE
+    is_due = life.point(case.expect.renewal_point) < case.at and not life.is_endless
+    return LifeState.RENEWAL_DUE if is_due else LifeState.IN_DATE
 
 
-def _links(case: Case, chain: ServedChain) -> tuple[Link, ...]:
+def _links(case: HasChains, chain: Chain) -> tuple[Link, ...]:
     assert chain.assessment is not None
     path = chain.assessment.best
     missing = {each.sha256 for each in chain.assessment.missing}
@@ -210,8 +223,8 @@ def _links(case: Case, chain: ServedChain) -> tuple[Link, ...]:
     return tuple(links)
 
 
-def _store_of(case: Case, path: Path) -> str:
-    for store in case.stores:
+def _store_of(case: HasChains, path: Path) -> str:
+    for store in case.chains.stores:
         if path.anchor is not None and store.anchors_like(path.anchor):
             return store.title
     return ""

@@ -4,25 +4,28 @@ from collections.abc import Iterator
 
 import msgspec
 
-from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
+from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen, WayIn
 from pewter.tls import Version
 from pewter.web.redirects import FOLLOWED
 from pewter.web.refresh import moves_of
-from pewter.web.urls import read_url
+from pewter.web.urls import https_origin, read_url
 
+from .blocked_parts import blocked_parts
 from .browsers import Browser, Meeting, Objection, demands_certificate, objections
 from .case import Case, accepted_versions
-from .content import blocked_parts
-from .status import revocation_of
+from .revocation import revocation_of
 
 BLANK_IN_LOCATION = "a blank before the colon of Location"
 """Firefox passes over a field that is written so: it shows the answer as a page."""
+
+LOGIN_WALLS = frozenset({401, 403})
+"""Answers that keep strangers out on purpose."""
 
 MAX_MOVES = 5
 """Pages that move their visitors on one after the other, before it is a circle."""
 
 
-class Visit(msgspec.Struct, frozen=True):
+class Visit(msgspec.Struct, frozen=True, omit_defaults=True):
     """One way in, predicted."""
 
     start: str
@@ -35,8 +38,11 @@ class Visit(msgspec.Struct, frozen=True):
 
     meets: Meeting
     detail: str = ""
-    reason: str = "typed"
+    reason: WayIn = WayIn.TYPED
     """Why this way in, as in the evidence's journey."""
+
+    is_login_wall: bool = False
+    """The error page keeps strangers out on purpose."""
 
 
 def predict_visits(case: Case) -> tuple[Visit, ...]:
@@ -46,7 +52,7 @@ def predict_visits(case: Case) -> tuple[Visit, ...]:
         lambda: tuple(
             _of_all_browsers(case, journey)
             for journey in case.evidence.journeys
-            if journey.reason not in {"recorded", "moved"}
+            if journey.reason not in {WayIn.RECORDED, WayIn.MOVED}
         ),
     )
 
@@ -81,7 +87,7 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
     detail = ""
     for position, hop in enumerate(journey.hops):
         if hop.url.startswith("https:"):
-            objection = _objection_of(case, hop, browser, is_typed=position == 0 and journey.reason != "moved")
+            objection = _objection_of(case, hop, browser, is_typed=position == 0 and journey.reason is not WayIn.MOVED)
             if objection is not None:
                 meeting, words = objection.meeting, objection.words
                 return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, meeting, words)
@@ -110,7 +116,8 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
                 return msgspec.structs.replace(onward, statuses=(*statuses, *onward.statuses))
             meets, words = _landed(case, last, browser)
             detail = words or detail
-    return Visit(journey.start, journey.by_address, tuple(statuses), lands, meets, detail)
+    is_wall = meets is Meeting.ERROR_PAGE and last is not None and last.status in LOGIN_WALLS
+    return Visit(journey.start, journey.by_address, tuple(statuses), lands, meets, detail, is_login_wall=is_wall)
 
 
 def _stopped(case: Case, journey: Journey, stopped: Stopped, browser: Browser, statuses: tuple[int, ...]) -> Visit:
@@ -137,7 +144,7 @@ def _https_twin(case: Case, journey: Journey) -> Journey | None:
     start = read_url(journey.start)
     if start.is_https or start.port != 80:
         return None
-    wanted = f"https://{start.host}{start.target}"
+    wanted = f"{https_origin(start.host)}{start.target}"
     return next((each for each, url in case.ways_in("https") if str(url) == wanted), None)
 
 
@@ -189,8 +196,7 @@ def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
 
 def _remark(case: Case, hop: Hop) -> str:
     """What holds for a part of a browser's users only."""
-    for endpoint in case.endpoints_of(read_url(hop.url).host):
-        for chain in case.chains_of(endpoint) if endpoint.address == hop.address else ():
-            if chain.fingerprints[0] == hop.certificate and revocation_of(case, chain) is not None:
-                return "only in browsers that do not ask whether it is revoked"
+    for chain in case.chains.at_endpoint(read_url(hop.url).host, hop.address):
+        if chain.fingerprints[0] == hop.certificate and revocation_of(case, chain) is not None:
+            return "only in browsers that do not ask whether it is revoked"
     return ""

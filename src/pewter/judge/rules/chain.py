@@ -3,85 +3,41 @@
 from collections.abc import Callable, Iterator
 
 from pewter.evidence import Alert, Ended, Handshake, NoConnection, Unseen
-from pewter.pki import Certificate, FaultKind
+from pewter.judge.facts.browsers import (
+    LONGEST_CERTIFICATE_MESSAGE,
+    bare_anchor,
+    key_usage_problem,
+    purpose_problem,
+    uses_static_rsa,
+)
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.chains import Chain, HasChains, issuer_not_to_be_had, path_problem
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import Rule, rule
+from pewter.pki import Certificate
+from pewter.places import Place
 
 from . import chain_keys, chain_status
-from .browsers import LONGEST_CERTIFICATE_MESSAGE, bare_anchor, key_usage_problem, purpose_problem, uses_static_rsa
-from .case import Case, ServedChain
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .rules import Rule, rule
 
 _PATH = "RFC 5280 section 6.1"
-
-
-def path_problem(chain: ServedChain) -> str:
-    """The one thing to say of a chain's path: the slug of the rule that says it, or an empty text for a good path."""
-    assessment = chain.assessment
-    if assessment is None:
-        return "malformed"
-    if assessment.alone.is_valid:
-        return ""
-    if assessment.helped is not None:
-        return "incomplete"
-    if assessment.is_self_signed:
-        return "self-signed"
-    if issuer_not_to_be_had(chain) is not None:
-        return "incomplete"
-    kinds = [fault.kind for fault in assessment.alone.faults]
-    return next((slug for kind, slug in _SLUGS.items() if kind in kinds), "untrusted")
-
-
-_SLUGS = {
-    FaultKind.BAD_SIGNATURE: "bad-signature",
-    FaultKind.NO_ANCHOR: "untrusted",
-    FaultKind.UNSUPPORTED_SIGNATURE: "untrusted",
-    FaultKind.WORK_LIMIT: "untrusted",
-    FaultKind.NOT_A_CA: "not-a-ca",
-    FaultKind.POLICY: "not-a-ca",
-    FaultKind.NOT_FOR_SERVERS: "not-for-servers",
-    FaultKind.WEAK_SIGNATURE: "weak-signature",
-    FaultKind.MALFORMED: "malformed",
-    FaultKind.ANCHOR_REFUSED: "anchor-refused",
-    FaultKind.ANCHOR_OUT_OF_DATE: "anchor-refused",
-    FaultKind.EXPIRED_ISSUER: "expired-issuer",
-    FaultKind.ISSUER_NOT_YET_VALID: "expired-issuer",
-}
-"""Which rule speaks of which fault, in the order in which one hides the others."""
-
-
-def issuer_not_to_be_had(chain: ServedChain) -> Certificate | None:
-    """The server's certificate, where its issuer is an intermediate that is neither sent nor to be had elsewhere.
-
-    A certificate that says where its issuer's can be fetched, or that names a responder or a list, is a CA's that
-    issues from intermediates: what is missing is one of these, not a root that nobody trusts.
-    """
-    if chain.assessment is None:
-        return None
-    path = chain.assessment.best
-    top = path.certificates[-1]
-    facts = top.extensions
-    is_public_form = bool(facts.ca_issuers or facts.ocsp_responders or facts.signed_timestamps)
-    alone = len(path.certificates) == 1 and not top.is_self_issued and not facts.is_ca
-    no_anchor = {fault.kind for fault in path.faults} <= {FaultKind.NO_ANCHOR}
-    return top if alone and path.anchor is None and no_anchor and is_public_form else None
 
 
 def _path_rule(
     slug: str,
     doc: str,
     expected: str,
-    describe: Callable[[Case, ServedChain], tuple[str, str, str]],
+    describe: Callable[[HasChains, Chain], tuple[str, str, str]],
     source: str = _PATH,
     good: str = "the path is good",
-    in_firefox: Callable[[Case, ServedChain], tuple[str, str, str] | None] = lambda case, chain: None,
-) -> Rule:
+    in_firefox: Callable[[HasChains, Chain], tuple[str, str, str] | None] = lambda case, chain: None,
+) -> Rule[HasChains]:
     """A rule on one problem of the path: a gap where it is the problem, a hold where the path is good.
 
     ``describe`` gives what was seen, what helps to mend it, and a mend in place of the rule's own.  ``in_firefox``
     gives what stops that browser on a good path: what was seen, what is expected, and the cause.
     """
 
-    def check(case: Case) -> Iterator[RuleOutcome]:
+    def check(case: HasChains) -> Iterator[RuleOutcome]:
         for chain in case.chains:
             problem = path_problem(chain)
             if problem == slug:
@@ -92,13 +48,13 @@ def _path_rule(
                 yield Gap(chain.where, f"{words}: Firefox stops", wanted, cause=cause)
             elif not problem:
                 yield Holds(chain.where, good)
-        yield from case.without_chain()
+        yield from case.chains.unseen
 
     check.__doc__ = doc
     return rule(f"chain/{slug}", level=Level.BREAKS, sources=(source,))(check)
 
 
-def _describe_incomplete(case: Case, chain: ServedChain) -> tuple[str, str, str]:
+def _describe_incomplete(case: HasChains, chain: Chain) -> tuple[str, str, str]:
     assert chain.assessment is not None
     missing = chain.assessment.missing
     sent = len(chain.fingerprints)
@@ -108,13 +64,13 @@ def _describe_incomplete(case: Case, chain: ServedChain) -> tuple[str, str, str]
         assert top is not None
         tried = "; ".join(
             f"{each.url}: {each.answer}"
-            for each in case.evidence.fetched_issuers
+            for each in case.chains.sources.fetched
             if isinstance(each.answer, str) and each.url
         )
         seen = f"{counted}; missing: {top.issuer.title}" + (f", which could not be fetched ({tried})" if tried else "")
         return seen, "", _serve_what_the_ca_gave(top)
     titles = ", ".join(each.title for each in missing)
-    return f"{counted}; missing: {titles}", "; ".join(_where_to_get(case, each) for each in missing), ""
+    return f"{counted}; missing: {titles}", "; ".join(case.chains.where_to_get(each) for each in missing), ""
 
 
 def _serve_what_the_ca_gave(top: Certificate) -> str:
@@ -124,26 +80,14 @@ def _serve_what_the_ca_gave(top: Certificate) -> str:
     )
 
 
-def _where_to_get(case: Case, certificate: Certificate) -> str:
-    for fetched in case.evidence.fetched_issuers:
-        if certificate.sha256 in fetched.answer:
-            return f"{certificate.title} is {'at' if '://' in fetched.url else 'in'} {fetched.url}"
-    for endpoint in case.evidence.endpoints:
-        if any(certificate.sha256 in handshake.chain for handshake in endpoint.handshakes):
-            return f"{certificate.title} is sent by {case.place(endpoint)}"
-    if certificate.sha256 in case.evidence.given_certificates:
-        return f"{certificate.title} is among the files given"
-    return f"{certificate.title} is to be had from its CA"
-
-
-def _describe_fault(case: Case, chain: ServedChain) -> tuple[str, str, str]:
+def _describe_fault(case: HasChains, chain: Chain) -> tuple[str, str, str]:
     assert chain.assessment is not None
     path = chain.assessment.alone
     drawn = " ← ".join(each.title for each in path.certificates)
     return f"{drawn}: {path.faults[0].detail}", "", ""
 
 
-def _describe_untrusted(case: Case, chain: ServedChain) -> tuple[str, str, str]:
+def _describe_untrusted(case: HasChains, chain: Chain) -> tuple[str, str, str]:
     """What is missing may still be an intermediate: then that is the first thing to try."""
     assert chain.assessment is not None
     seen, detail, _ = _describe_fault(case, chain)
@@ -157,7 +101,7 @@ def _describe_untrusted(case: Case, chain: ServedChain) -> tuple[str, str, str]:
     return seen, detail, mend
 
 
-def _describe_self_signed(case: Case, chain: ServedChain) -> tuple[str, str, str]:
+def _describe_self_signed(case: HasChains, chain: Chain) -> tuple[str, str, str]:
     assert isinstance(chain.leaf, Certificate)
     return f"{chain.leaf.title} is issued by itself", "", ""
 
@@ -195,12 +139,12 @@ not_a_ca = _path_rule(
 )
 
 
-def _bare_anchor(case: Case, chain: ServedChain) -> tuple[str, str, str] | None:
+def _bare_anchor(case: HasChains, chain: Chain) -> tuple[str, str, str] | None:
     bare = bare_anchor(case, chain.assessment.best) if chain.assessment is not None else ""
     return (bare, _ANCHOR_EXPECTED, bare) if bare else None
 
 
-def _purpose(case: Case, chain: ServedChain) -> tuple[str, str, str] | None:
+def _purpose(case: HasChains, chain: Chain) -> tuple[str, str, str] | None:
     words = purpose_problem(chain.leaf) if isinstance(chain.leaf, Certificate) else ""
     if not isinstance(chain.leaf, Certificate) or not words:
         return None
@@ -229,36 +173,39 @@ not_for_servers = _path_rule(
 
 
 @rule("chain/key-usage", level=Level.BREAKS, sources=("RFC 5280 section 4.2.1.3", "RFC 8446 section 4.4.2.2"))
-def key_usage(case: Case) -> Iterator[RuleOutcome]:
+def key_usage(case: HasChains) -> Iterator[RuleOutcome]:
     """The server's key signs every handshake of TLS 1.3 and each with ephemeral keys: keyUsage has to allow it."""
     for chain in case.chains:
         if not isinstance(chain.leaf, Certificate):
             continue
-        static_rsa = uses_static_rsa(chain.endpoint)
+        static_rsa = uses_static_rsa(chain.handshakes)
         words = key_usage_problem(chain.leaf, static_rsa=static_rsa)
         if words:
             wanted = "keyEncipherment" if static_rsa else "digitalSignature"
             yield Gap(chain.where, words, f"{wanted} in keyUsage", cause=chain.fingerprints[0])
         else:
             yield Holds(chain.where, "the key may sign handshakes")
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
 @rule("chain/too-large", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2", "OpenSSL's and browsers' own limit"))
-def too_large(case: Case) -> Iterator[RuleOutcome]:
+def too_large(case: HasChains) -> Iterator[RuleOutcome]:
     """Programs stop reading a Certificate message at a bound of their own."""
-    for endpoint in case.endpoints:
-        octets = max((each.certificate_octets for each in endpoint.handshakes), default=0)
+    largest: dict[Place, tuple[int, Chain]] = {}
+    for chain in case.chains:
+        octets = case.chains.octets(chain)
+        if chain.where not in largest or octets > largest[chain.where][0]:
+            largest[chain.where] = octets, chain
+    for where, (octets, chain) in largest.items():
         if octets > LONGEST_CERTIFICATE_MESSAGE:
-            sent = max(len(each.chain) for each in endpoint.handshakes)
-            seen = f"{sent} certificates in a message of {octets:,} octets"
-            yield Gap(case.place(endpoint), seen, f"at most {LONGEST_CERTIFICATE_MESSAGE:,} octets", cause=seen)
-        elif endpoint.handshakes:
-            yield Holds(case.place(endpoint), "programs read it whole")
+            seen = f"{len(chain.fingerprints)} certificates in a message of {octets:,} octets"
+            yield Gap(where, seen, f"at most {LONGEST_CERTIFICATE_MESSAGE:,} octets", cause=seen)
+        else:
+            yield Holds(where, "programs read it whole")
 
 
 @rule("chain/expired-issuer", level=Level.BREAKS, sources=("RFC 5280 section 6.1.3",))
-def expired_issuer(case: Case) -> Iterator[RuleOutcome]:
+def expired_issuer(case: HasChains) -> Iterator[RuleOutcome]:
     """Every issuer on the path has to be in date; one that a good path goes round is worth a note."""
     expected = "a path of issuers in date"
     for chain in case.chains:
@@ -272,7 +219,7 @@ def expired_issuer(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, expected, level=Level.NOTE)
         elif not problem:
             yield Holds(chain.where, "the path is good")
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
 def _dates(certificate: Certificate) -> str:
@@ -280,10 +227,10 @@ def _dates(certificate: Certificate) -> str:
 
 
 @rule("chain/stores-disagree", level=Level.WEAKENS, sources=(_PATH, "RFC 5280 section 6.2"))
-def stores_disagree(case: Case) -> Iterator[RuleOutcome]:
+def stores_disagree(case: HasChains) -> Iterator[RuleOutcome]:
     """Programs have different root stores; what the reviewer gave with --trust is added to each."""
     for chain in case.chains:
-        verdicts = case.store_verdicts(chain.fingerprints)
+        verdicts = case.chains.store_verdicts(chain.fingerprints)
         own = [each for each in verdicts if not each.is_given]
         if len(own) < 2 or any(each.is_given and each.trusts for each in verdicts):
             continue
@@ -298,7 +245,7 @@ def stores_disagree(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("chain/wrong-order", level=Level.WEAKENS, sources=("RFC 5246 section 7.4.2", "RFC 8446 section 4.4.2"))
-def wrong_order(case: Case) -> Iterator[RuleOutcome]:
+def wrong_order(case: HasChains) -> Iterator[RuleOutcome]:
     """Each certificate should certify the one before it."""
     for chain in case.chains:
         if chain.assessment is None:
@@ -313,7 +260,7 @@ def wrong_order(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("chain/superfluous", level=Level.NOTE, sources=("RFC 8446 section 4.4.2",))
-def superfluous(case: Case) -> Iterator[RuleOutcome]:
+def superfluous(case: HasChains) -> Iterator[RuleOutcome]:
     """Certificates that help no path only make the handshake longer."""
     for chain in case.chains:
         if chain.assessment is None:
@@ -339,7 +286,7 @@ def default_differs(case: Case) -> Iterator[RuleOutcome]:
             case Handshake(chain=chain) if chain[0] in leaves:
                 yield Holds(where, "the same certificate without a server name")
             case Handshake(chain=chain):
-                leaf = case.certificate(chain[0])
+                leaf = case.chains.certificate(chain[0])
                 title = leaf.title if isinstance(leaf, Certificate) else "a certificate that cannot be read"
                 own = f"{title} (SHA-256 {chain[0][:8]})"
                 yield Gap(where, f"without a server name: {own}", "the same certificate", cause=own)
@@ -349,7 +296,7 @@ def default_differs(case: Case) -> Iterator[RuleOutcome]:
                 yield Unknown(where, f"without a server name: {reason}")
 
 
-RULES = (
+OF_CHAINS: tuple[Rule[HasChains], ...] = (
     incomplete,
     untrusted,
     self_signed,
@@ -363,7 +310,7 @@ RULES = (
     stores_disagree,
     wrong_order,
     superfluous,
-    default_differs,
-    *chain_keys.RULES,
-    *chain_status.RULES,
 )
+"""What is judged of a chain, whoever sends it."""
+
+RULES: tuple[Rule[Case], ...] = (*OF_CHAINS, default_differs, *chain_keys.RULES, *chain_status.RULES)

@@ -3,38 +3,19 @@
 import datetime
 from collections.abc import Iterator
 
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.chains import Chain, HasChains, told_apart
+from pewter.judge.facts.lives import ago, days, excess_of_life, expiring_margin, is_expiring, is_renewal_overdue
+from pewter.judge.facts.policies_in_force import policy_in_force
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import rule
 from pewter.pki import Certificate, Life, covers, life_of, longest_life
-
-from .case import Case, ServedChain
-from .expectations import Expectations
-from .lives import ago, days, excess_of_life
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .policies import policy_in_force
-from .rules import rule
+from pewter.places import of_file, of_name
 
 
-def _leaves(case: Case) -> Iterator[tuple[ServedChain, Certificate, Life]]:
-    for chain in case.chains:
-        if isinstance(chain.leaf, Certificate):
-            yield chain, chain.leaf, life_of(chain.leaf)
-
-
-def expiring_margin(life: Life, expect: Expectations) -> datetime.timedelta:
-    """How long before its end a certificate counts as expiring.
-
-    A tenth of its life or 7 days, whichever is longer, but never more than a third: for a certificate
-    of six days seven would be its whole life.
-    """
-    margin = max(life.length * expect.expiring_fraction, datetime.timedelta(days=expect.expiring_days))
-    return min(margin, life.length * expect.expiring_fraction_limit)
-
-
-def is_expiring(life: Life, at: datetime.datetime, expect: Expectations) -> bool:
-    return not life.is_over(at) and life.left(at) < expiring_margin(life, expect)
-
-
-def is_renewal_overdue(life: Life, at: datetime.datetime, expect: Expectations) -> bool:
-    return life.passed(at) > expect.renewal_point + expect.renewal_grace and not life.is_endless
+def _leaves(case: HasChains) -> Iterator[tuple[Chain, Certificate, Life]]:
+    for chain, leaf in case.chains.leaves():
+        yield chain, leaf, life_of(leaf)
 
 
 def _span(life: Life, at: datetime.datetime) -> str:
@@ -45,7 +26,7 @@ def _span(life: Life, at: datetime.datetime) -> str:
 
 
 @rule("date/expired", level=Level.BREAKS, sources=("RFC 5280 section 4.1.2.5",))
-def expired(case: Case) -> Iterator[RuleOutcome]:
+def expired(case: HasChains) -> Iterator[RuleOutcome]:
     """A certificate past notAfter stops every visitor."""
     for chain, leaf, life in _leaves(case):
         if life.is_over(case.at):
@@ -54,19 +35,19 @@ def expired(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "a certificate in date", cause=leaf.sha256, detail=detail)
         else:
             yield Holds(chain.where, f"until {life.not_after:%Y-%m-%d}")
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
-def _other_certificate(case: Case, chain: ServedChain) -> str:
+def _other_certificate(case: HasChains, chain: Chain) -> str:
     """Where the same name is served with a certificate in date: then it is only to be copied or loaded."""
     for other, _, life in _leaves(case):
-        if other.endpoint.name == chain.endpoint.name and not life.is_over(case.at):
+        if other.host == chain.host and not life.is_over(case.at):
             return f"It is replaced already at {other.where}: valid until {life.not_after:%Y-%m-%d}"
     return ""
 
 
 @rule("date/not-yet-valid", level=Level.BREAKS, sources=("RFC 5280 section 4.1.2.5",))
-def not_yet_valid(case: Case) -> Iterator[RuleOutcome]:
+def not_yet_valid(case: HasChains) -> Iterator[RuleOutcome]:
     """A certificate before notBefore stops every visitor."""
     for chain, leaf, life in _leaves(case):
         if life.is_ahead(case.at):
@@ -74,11 +55,11 @@ def not_yet_valid(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "a certificate in date", cause=leaf.sha256)
         else:
             yield Holds(chain.where, f"since {life.not_before:%Y-%m-%d}")
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
 @rule("date/expiring", level=Level.EXPOSES, sources=("Pewter's baseline: expiring_fraction, expiring_days",))
-def expiring(case: Case) -> Iterator[RuleOutcome]:
+def expiring(case: HasChains) -> Iterator[RuleOutcome]:
     """The last part of a certificate's life is for emergencies."""
     for chain, leaf, life in _leaves(case):
         if is_expiring(life, case.at, case.expect):
@@ -87,11 +68,11 @@ def expiring(case: Case) -> Iterator[RuleOutcome]:
         elif not life.is_over(case.at):
             left = "without an end" if life.is_endless else f"{days(life.days_left(case.at))} left"
             yield Holds(chain.where, left)
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
 @rule("date/renewal-overdue", level=Level.WEAKENS, sources=("Pewter's baseline: renewal_point, renewal_grace",))
-def renewal_overdue(case: Case) -> Iterator[RuleOutcome]:
+def renewal_overdue(case: HasChains) -> Iterator[RuleOutcome]:
     """Automatic renewal comes at two thirds of a life: much later, it has failed.  date/expiring hides it."""
     for chain, leaf, life in _leaves(case):
         if life.is_over(case.at) or is_expiring(life, case.at, case.expect):
@@ -106,11 +87,11 @@ def renewal_overdue(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, f"renewal was due about {point:%Y-%m-%d}, and is within its grace")
         else:
             yield Holds(chain.where, f"renewal is due about {point:%Y-%m-%d}")
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
 @rule("date/too-long", level=Level.BREAKS, sources=("Baseline Requirements section 6.3.2",))
-def too_long(case: Case) -> Iterator[RuleOutcome]:
+def too_long(case: HasChains) -> Iterator[RuleOutcome]:
     """Browsers refuse a publicly trusted certificate that lives longer than was allowed on its day of issue."""
     for chain, leaf, life in _leaves(case):
         longest, excess = longest_life(leaf.not_before), excess_of_life(case, chain)
@@ -123,10 +104,10 @@ def too_long(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("date/not-loaded", level=Level.EXPOSES, sources=("the given certificate files",))
-def not_loaded(case: Case) -> Iterator[RuleOutcome]:
+def not_loaded(case: HasChains) -> Iterator[RuleOutcome]:
     """A renewed file on disk is of no use until the server has loaded it."""
     for chain, leaf, _ in _leaves(case):
-        ours = [each for each in case.given_certificates if covers(each, chain.endpoint.name)]
+        ours = [each for each in case.chains.given_certificates if covers(each, chain.host)]
         newer = [each for each in ours if each.not_before > leaf.not_before]
         if newer:
             newest = max(newer, key=lambda each: each.not_before)
@@ -138,24 +119,18 @@ def not_loaded(case: Case) -> Iterator[RuleOutcome]:
             newest = max(ours, key=lambda each: each.not_before)
             seen = f"the given file is not served: {told_apart(newest)}; served: {told_apart(leaf)}"
             yield Gap(chain.where, seen, "the certificate of the given file", cause=leaf.sha256, level=Level.NOTE)
-    names = [chain.endpoint.name for chain in case.chains]
-    for each in case.given_certificates:
+    names = [chain.host for chain in case.chains]
+    for each in case.chains.given_certificates:
         if not each.extensions.is_ca and names and not any(covers(each, name) for name in names):
-            yield Unknown("given file", f"{each.title} covers no name that was reached")
-
-
-def told_apart(certificate: Certificate) -> str:
-    """By issuer, dates and fingerprint, since two certificates of one name look alike in all else."""
-    span = f"{certificate.not_before:%Y-%m-%d} to {certificate.not_after:%Y-%m-%d}"
-    return f"{span} by {certificate.issuer.title}, {certificate.key}, SHA-256 {certificate.sha256[:8]}"
+            yield Unknown(of_file("given file"), f"{each.title} covers no name that was reached")
 
 
 @rule("date/left-behind", level=Level.WEAKENS, sources=("Pewter's baseline: every server of a name is renewed",))
 def left_behind(case: Case) -> Iterator[RuleOutcome]:
     """One of several servers still has the old certificate; date/expired speaks once that has ended."""
     for name in sorted(case.site_names):
-        served = [(chain, leaf, life) for chain, leaf, life in _leaves(case) if chain.endpoint.name == name]
-        endpoints = {chain.endpoint.address: chain for chain, _, _ in served}
+        served = [(chain, leaf, life) for chain, leaf, life in _leaves(case) if chain.host == name]
+        endpoints = {chain.where.address: chain for chain, _, _ in served}
         if len(endpoints) < 2:
             continue
         newest = max((leaf for _, leaf, _ in served), key=lambda each: each.not_before)
@@ -167,7 +142,7 @@ def left_behind(case: Case) -> Iterator[RuleOutcome]:
             and not any(
                 other.sha256 == newest.sha256
                 for there, other, _ in served
-                if there.endpoint.address == chain.endpoint.address
+                if there.where.address == chain.where.address
             )
         ]
         for chain, leaf, life in behind:
@@ -175,14 +150,14 @@ def left_behind(case: Case) -> Iterator[RuleOutcome]:
                 seen = f"here: {told_apart(leaf)}; elsewhere: {told_apart(newest)}"
                 yield Gap(chain.where, seen, "the newest certificate at every address", cause=leaf.sha256)
         if not behind:
-            yield Holds(name, f"the same certificate at {len(endpoints)} addresses")
+            yield Holds(of_name(name), f"the same certificate at {len(endpoints)} addresses")
 
 
 @rule("date/hsts-locks-out", level=Level.EXPOSES, sources=("RFC 6797 section 12.1",))
 def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
     """With HSTS in force an expired certificate leaves visitors no way past the warning."""
     for chain, leaf, life in _leaves(case):
-        policy, holder = policy_in_force(case, chain.endpoint.name)
+        policy, holder = policy_in_force(case, chain.host)
         if policy is None:
             continue
         if life.is_over(case.at) or is_expiring(life, case.at, case.expect):
@@ -192,7 +167,7 @@ def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "renewed well before the end", cause=leaf.sha256)
         else:
             yield Holds(chain.where, f"locks nobody out before {life.not_after:%Y-%m-%d}")
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
 RULES = (expired, not_yet_valid, expiring, renewal_overdue, too_long, not_loaded, left_behind, hsts_locks_out)

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from pewter.evidence import BrowserHello, Endpoint, Protocol, Seen
+from pewter.evidence import BrowserHello, Endpoint, Order, Protocol, Seen, VersionOutcome
 from pewter.tls import Version, suite_name, version_name
 from pewter.tls.browsers import BROWSERS, CHROMIUM
 from pewter.tls.codepoints import Group, group_name
@@ -106,7 +106,9 @@ def why_nothing_in_common(protocol: Protocol, hello: BrowserHello, key_kind: str
 def _negotiate(protocol: Protocol, client: Client) -> Negotiated:
     common = [version for version in client.versions if version in protocol.accepted]
     if not common:
-        unknown = any(seen.outcome == "unknown" and seen.version in client.versions for seen in protocol.versions)
+        unknown = any(
+            seen.outcome is VersionOutcome.UNKNOWN and seen.version in client.versions for seen in protocol.versions
+        )
         return Negotiated(client.title, is_known=not unknown)
     version = max(common)
     seen = protocol.suites_in(version)
@@ -128,6 +130,6 @@ def _negotiate(protocol: Protocol, client: Client) -> Negotiated:
     return Negotiated(client.title, version, suite, group)
 
 
-def _choice(offered: Sequence[int], accepted: Sequence[int], order: str) -> int | None:
-    first, second = (accepted, offered) if order.startswith("server") else (offered, accepted)
+def _choice(offered: Sequence[int], accepted: Sequence[int], order: Order) -> int | None:
+    first, second = (accepted, offered) if order.is_servers else (offered, accepted)
     return next((int(each) for each in first if each in second), None)

@@ -2,24 +2,24 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import Endpoint, Protocol, Seen, SuitesSeen, Unseen, protocols
+from pewter.evidence import Endpoint, Order, Protocol, Seen, SuitesSeen, Unseen, protocols
+from pewter.judge.facts.browsers import Browser, browsers_refusing_key
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.clients import why_nothing_in_common
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import Rule, rule
 from pewter.pki import Certificate, MalformedCertificate
+from pewter.places import Place
 from pewter.tls import Version, version_name
 from pewter.tls.codepoints import Group, extension_name, group_name
 from pewter.tls.primes import well_known_prime
-from pewter.tls.suites import CipherSuite, table
-
-from .browsers import Browser, browsers_refusing_key
-from .case import Case
-from .clients import why_nothing_in_common
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .rules import Rule, rule
+from pewter.tls.suites import CipherSuite, table, weakness
 
 _SHOWN = 6
 HYBRIDS = frozenset({Group.X25519MLKEM768, Group.SECP256R1MLKEM768, Group.SECP384R1MLKEM1024})
 
 
-def _looked_at(case: Case) -> Iterator[tuple[str, Endpoint, Protocol]]:
+def _looked_at(case: Case) -> Iterator[tuple[Place, Endpoint, Protocol]]:
     for endpoint in case.endpoints:
         if endpoint.protocol is not None:
             yield case.place(endpoint), endpoint, endpoint.protocol
@@ -31,25 +31,6 @@ def _suites(protocol: Protocol) -> Iterator[tuple[SuitesSeen, CipherSuite]]:
             suite = table().get(code)
             if suite is not None:
                 yield seen, suite
-
-
-def weakness(suite: CipherSuite) -> str:
-    """Why a suite can be broken; empty for one that can not."""
-    if suite.cipher == "NULL":
-        return "no encryption"
-    if suite.authentication == "none":
-        return "nobody proves who the server is"
-    if suite.is_export:
-        return "export-grade key"
-    if suite.cipher.startswith("RC4"):
-        return "RC4"
-    if suite.cipher.startswith(("DES", "RC2")):
-        return f"key of {suite.bits} bits"
-    if "3DES" in suite.cipher:
-        return "3DES, blocks of 64 bits"
-    if suite.cipher.startswith("IDEA"):
-        return "IDEA, blocks of 64 bits"
-    return "MD5" if suite.mac == "MD5" else ""
 
 
 def _some(suites: list[CipherSuite]) -> str:
@@ -171,7 +152,8 @@ def client_decides(case: Case) -> Iterator[RuleOutcome]:
         unequal = [
             seen
             for seen in protocol.suites
-            if seen.order == "client" and len({_strength(table()[code]) for code in seen.suites if code in table()}) > 1
+            if seen.order is Order.CLIENT
+            and len({_strength(table()[code]) for code in seen.suites if code in table()}) > 1
         ]
         if unequal:
             versions = ", ".join(version_name(seen.version) for seen in unequal)
@@ -203,7 +185,7 @@ def no_hybrid_group(case: Case) -> Iterator[RuleOutcome]:
 
 def _feature_rule(
     slug: str, level: Level, feature: str, wanted: bool, seen: str, expected: str, doc: str, *sources: str
-) -> Rule:
+) -> Rule[Case]:
     """A rule on one option: a gap where it is not as wanted."""
 
     def check(case: Case) -> Iterator[RuleOutcome]:
@@ -318,7 +300,7 @@ def nothing_in_common(case: Case) -> Iterator[RuleOutcome]:
     for where, endpoint, protocol in _looked_at(case):
         hellos = [each for each in protocol.browsers if isinstance(each.seen, Seen)]
         unseen = [each.seen.reason for each in protocol.browsers if isinstance(each.seen, Unseen)]
-        leaf = next(map(case.certificate, (each.chain[0] for each in endpoint.handshakes)), None)
+        leaf = next(map(case.chains.certificate, (each.chain[0] for each in endpoint.handshakes)), None)
         refused = [each for each in hellos if each.seen == Seen(False) and not _is_for_its_key(leaf, each.browser)]
         if refused:
             who = " and ".join(each.browser for each in refused)
@@ -334,21 +316,6 @@ def nothing_in_common(case: Case) -> Iterator[RuleOutcome]:
 def _is_for_its_key(leaf: Certificate | MalformedCertificate | None, browser: str) -> bool:
     """chain/unusual-key speaks of a key that the browser does not take."""
     return isinstance(leaf, Certificate) and Browser(browser) in browsers_refusing_key(leaf.key)
-
-
-def _in_order(seen: SuitesSeen) -> object:
-    """The order counts only where the server has one."""
-    return seen.suites if seen.order == "server" else frozenset(seen.suites)
-
-
-def picture_of(protocol: Protocol) -> tuple[object, ...]:
-    """What makes two endpoints speak the same: equal for those that a report may fold into one."""
-    return (
-        tuple((seen.version, seen.outcome) for seen in protocol.versions),
-        tuple((seen.version, _in_order(seen), seen.order) for seen in protocol.suites),
-        tuple((seen.version, frozenset(seen.groups)) for seen in protocol.groups),
-        tuple((each.name, each.seen.value if isinstance(each.seen, Seen) else None) for each in protocol.features),
-    )
 
 
 RULES = (

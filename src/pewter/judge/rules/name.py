@@ -4,15 +4,15 @@ import difflib
 from collections.abc import Iterator
 
 from pewter.evidence import Name, Seen
+from pewter.judge.facts.browsers import BOTH, browsers_not_matching, name_refusal
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.chains import Chain, HasChains
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
+from pewter.judge.rule import rule
 from pewter.pki import Certificate, covers, presented_names
 from pewter.pki.identity import matches, why_odd
 from pewter.web.sites import are_siblings
 from pewter.web.suffixes import is_public_suffix
-
-from .browsers import BOTH, browsers_not_matching, name_refusal
-from .case import Case, ServedChain
-from .outcomes import Gap, Holds, Level, RuleOutcome
-from .rules import rule
 
 _SHOWN_NAMES = 6
 
@@ -38,9 +38,9 @@ def _near_miss(certificate: Certificate, host: str) -> str:
     return f"The nearest covered name is {near[0]}" if near else ""
 
 
-def _sibling_covered(case: Case, chain: ServedChain) -> str | None:
+def _sibling_covered(case: HasChains, chain: Chain) -> str | None:
     """The sibling of the endpoint's name that this very certificate covers, if the site has it."""
-    host = chain.endpoint.name
+    host = chain.host
     assert isinstance(chain.leaf, Certificate)
     for name in case.resolving_names:
         if are_siblings(name, host) and covers(chain.leaf, name):
@@ -49,12 +49,12 @@ def _sibling_covered(case: Case, chain: ServedChain) -> str | None:
 
 
 @rule("name/not-covered", level=Level.BREAKS, sources=("RFC 9525 section 6", "RFC 9110 section 4.3.4"))
-def not_covered(case: Case) -> Iterator[RuleOutcome]:
+def not_covered(case: HasChains) -> Iterator[RuleOutcome]:
     """The certificate has to name the host; name/sibling-not-covered speaks where it names its sibling."""
     for chain in case.chains:
         if not isinstance(chain.leaf, Certificate):
             continue
-        host = chain.endpoint.name
+        host = chain.host
         refusing = browsers_not_matching(chain.leaf, host)
         if not refusing:
             yield Holds(chain.where, f"{host} is covered")
@@ -67,16 +67,16 @@ def not_covered(case: Case) -> Iterator[RuleOutcome]:
         elif _sibling_covered(case, chain) is None:
             detail = name_refusal(chain.leaf, host) if covers(chain.leaf, host) else _near_miss(chain.leaf, host)
             yield Gap(chain.where, _list_names(chain.leaf), host, cause=f"{host} {chain.leaf.sha256}", detail=detail)
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
 @rule("name/sibling-not-covered", level=Level.BREAKS, sources=("RFC 9525 section 6",))
-def sibling_not_covered(case: Case) -> Iterator[RuleOutcome]:
+def sibling_not_covered(case: HasChains) -> Iterator[RuleOutcome]:
     """People type a site with and without www: the certificate has to cover both where both resolve."""
     for chain in case.chains:
         if not isinstance(chain.leaf, Certificate):
             continue
-        host = chain.endpoint.name
+        host = chain.host
         siblings = [name for name in case.resolving_names if are_siblings(name, host)]
         if not siblings:
             continue
@@ -93,12 +93,12 @@ def is_in_common_name_only(certificate: Certificate, host: str) -> bool:
 
 
 @rule("name/common-name-only", level=Level.BREAKS, sources=("RFC 9525 section 2",))
-def common_name_only(case: Case) -> Iterator[RuleOutcome]:
+def common_name_only(case: HasChains) -> Iterator[RuleOutcome]:
     """Programs of today do not look at the subject's common name."""
     for chain in case.chains:
         if not isinstance(chain.leaf, Certificate):
             continue
-        host = chain.endpoint.name
+        host = chain.host
         if is_in_common_name_only(chain.leaf, host):
             names = presented_names(chain.leaf)
             listed = f"subjectAltName has {', '.join(names[:_SHOWN_NAMES])}" if names else "there is no subjectAltName"
@@ -109,7 +109,7 @@ def common_name_only(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("name/odd-entries", level=Level.NOTE, sources=("RFC 9525 section 6.3", "Baseline Requirements section 7.1.4.2"))
-def odd_entries(case: Case) -> Iterator[RuleOutcome]:
+def odd_entries(case: HasChains) -> Iterator[RuleOutcome]:
     """Entries of subjectAltName that match nothing, or that no public CA may issue."""
     for chain in case.chains:
         if not isinstance(chain.leaf, Certificate):

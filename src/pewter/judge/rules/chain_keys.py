@@ -2,18 +2,17 @@
 
 from collections.abc import Callable, Iterator
 
+from pewter.judge.expectations import Expectations
+from pewter.judge.facts.browsers import SMALLEST_RSA_KEY, browsers_refusing_key
+from pewter.judge.facts.chains import Chain, HasChains, certificates_to_judge
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
+from pewter.judge.rule import rule
 from pewter.pki import Certificate, KeyFacts, form_faults, weak_hash
-
-from .browsers import SMALLEST_RSA_KEY, browsers_refusing_key
-from .case import Case, ServedChain, certificates_to_judge
-from .expectations import Expectations
-from .outcomes import Gap, Holds, Level, RuleOutcome
-from .rules import rule
 
 
 def _judge_each(
-    case: Case,
-    problem_of: Callable[[ServedChain, Certificate], str],
+    case: HasChains,
+    problem_of: Callable[[Chain, Certificate], str],
     expected: str,
     good: str,
     level_of: Callable[[Certificate], Level | None] = lambda certificate: None,
@@ -32,14 +31,14 @@ def _judge_each(
                 yield Gap(chain.where, seen, expected, cause=certificate.sha256 + problem, level=level)
         if not faulty:
             yield Holds(chain.where, good)
-    yield from case.without_chain()
+    yield from case.chains.unseen
 
 
 @rule("chain/weak-signature", level=Level.BREAKS, sources=("RFC 9155", "Baseline Requirements section 7.1.3.2"))
-def weak_signature(case: Case) -> Iterator[RuleOutcome]:
+def weak_signature(case: HasChains) -> Iterator[RuleOutcome]:
     """SHA-1 and MD5 signatures can be forged; a root's own signature is not looked at by anyone."""
 
-    def problem(chain: ServedChain, certificate: Certificate) -> str:
+    def problem(chain: Chain, certificate: Certificate) -> str:
         if chain.assessment is not None and chain.assessment.is_self_signed:
             return ""  # chain/self-signed speaks of a certificate that nobody else signed
         name = weak_hash(certificate.signature_algorithm)
@@ -49,7 +48,7 @@ def weak_signature(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("chain/weak-key", level=Level.EXPOSES, sources=("RFC 9325 section 4.5", "Baseline Requirements section 6.1.5"))
-def weak_key(case: Case) -> Iterator[RuleOutcome]:
+def weak_key(case: HasChains) -> Iterator[RuleOutcome]:
     """Keys that can be broken."""
     yield from _judge_each(
         case,
@@ -84,10 +83,10 @@ def key_weakness(key: KeyFacts, expect: Expectations) -> str:
 @rule(
     "chain/unusual-key", level=Level.BREAKS, sources=("Baseline Requirements section 6.1.5", "RFC 8446 section 4.2.3")
 )
-def unusual_key(case: Case) -> Iterator[RuleOutcome]:
+def unusual_key(case: HasChains) -> Iterator[RuleOutcome]:
     """Browsers take RSA and the curves P-256 and P-384; a P-521 key only of an issuer, or in one browser."""
 
-    def problem(chain: ServedChain, certificate: Certificate) -> str:
+    def problem(chain: Chain, certificate: Certificate) -> str:
         key = certificate.key
         refusing = browsers_refusing_key(key, is_issuer=certificate is not chain.leaf)
         if not refusing:
@@ -100,12 +99,12 @@ def unusual_key(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("chain/malformed", level=Level.BREAKS, sources=("RFC 5280 section 4.1",))
-def malformed(case: Case) -> Iterator[RuleOutcome]:
+def malformed(case: HasChains) -> Iterator[RuleOutcome]:
     """What is sent as a certificate has to be one, in the forms that RFC 5280 lays down."""
     for chain in case.chains:
         faulty = False
         for position, sha256 in enumerate(chain.fingerprints, start=1):
-            certificate = case.certificate(sha256)
+            certificate = case.chains.certificate(sha256)
             which = "the server's certificate" if position == 1 else f"certificate {position} of those sent"
             if not isinstance(certificate, Certificate):
                 faulty = True

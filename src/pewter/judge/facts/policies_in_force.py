@@ -24,7 +24,7 @@ class StsAnswer:
 
 
 def is_supposed(case: Case) -> bool:
-    return "hsts" in case.wishes.suppose
+    return "hsts" in case.terms.suppose
 
 
 def sts_answers(case: Case, name: str) -> Iterator[StsAnswer]:

@@ -2,22 +2,22 @@
 
 from collections.abc import Iterator, Sequence
 
-from pewter.evidence import Hop, Page, Reference, Unseen, Use
+from pewter.evidence import Hop, Page, Reference, StatementKind, Unseen, Use, WayIn
+from pewter.judge.facts.blocked_parts import parts_by_treatment, upgrades_requests
+from pewter.judge.facts.case import Case
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import rule
+from pewter.places import of_name
 from pewter.web.debug_pages import ON_ANY_PAGE, versions_in_field
 from pewter.web.mixed_content import Treatment
-from pewter.web.urls import InvalidUrl, read_url
-
-from .case import Case
-from .content import parts_by_treatment, upgrades_requests
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .rules import rule
+from pewter.web.urls import InvalidUrl, https_origin, place_of, read_url
 
 _SHOWN = 4
 
 
 def _secure_pages(case: Case) -> Iterator[tuple[Hop, Page]]:
     for journey, hop, page in case.shown_pages():
-        if hop.url.startswith("https:") and journey.reason != "absent":
+        if hop.url.startswith("https:") and journey.reason is not WayIn.ABSENT:
             yield hop, page
 
 
@@ -28,11 +28,11 @@ def _unseen(case: Case) -> Iterator[Unknown]:
             yield Unknown(case.place_of_way_in(journey), journey.end.reason)
 
 
-def _listing(where: str, found: Sequence[str], expected: str, cause: str = "") -> Gap:
+def _listing(url: str, found: Sequence[str], expected: str, cause: str = "") -> Gap:
     """A gap of several pieces."""
     more = [f"and {len(found) - _SHOWN} more"] if len(found) > _SHOWN else []
     parts = (*found[:_SHOWN], *more)
-    return Gap(where, "; ".join(parts), expected, cause=cause, parts=parts)
+    return Gap(place_of(url), "; ".join(parts), expected, cause=cause, parts=parts)
 
 
 def _by_fault(found: Sequence[tuple[Hop, Sequence[Reference]]], expected: str, good: str) -> Iterator[RuleOutcome]:
@@ -43,7 +43,7 @@ def _by_fault(found: Sequence[tuple[Hop, Sequence[Reference]]], expected: str, g
             on.setdefault(reference, []).append(hop.url)
     for hop, references in found:
         if not references:
-            yield Holds(hop.url, good)
+            yield Holds(place_of(hop.url), good)
         shared: dict[tuple[str, ...], list[Reference]] = {}
         for reference in references:
             shared.setdefault(tuple(sorted(set(on[reference]))), []).append(reference)
@@ -113,22 +113,26 @@ def _host(url: str) -> str:
 def canonical_tag(case: Case) -> Iterator[RuleOutcome]:
     """What the page claims as its address has to be https and on a host where its visitors land."""
     shown = [page for _, page in _secure_pages(case)]
-    maps = [page for page in case.evidence.pages if any(each.kind == "sitemap" for each in page.statements)]
+    maps = [page for page in case.evidence.pages if any(each.kind is StatementKind.SITEMAP for each in page.statements)]
     for page in (*shown, *maps):
         if not page.statements:
             continue
         hosts = case.expected_hosts(read_url(page.url).host)
         wrong = [
-            f"{each.kind} {each.url}"
+            f"{each.kind.value} {each.url}"
             for each in page.statements
             if each.url.startswith("http:")
-            or (each.kind in {"canonical", "og:url", "sitemap"} and _host(each.url) in case.site_names - set(hosts))
+            or (each.kind in _OF_THE_PAGE and _host(each.url) in case.site_names - set(hosts))
         ]
         if wrong:
-            kinds = " ".join(dict.fromkeys(f"{each.kind} {_host(each.url)}" for each in page.statements))
-            yield _listing(page.url, wrong, f"https://{hosts[0]} in each", kinds)
+            kinds = " ".join(dict.fromkeys(f"{each.kind.value} {_host(each.url)}" for each in page.statements))
+            yield _listing(page.url, wrong, f"{https_origin(hosts[0])} in each", kinds)
         else:
-            yield Holds(page.url, f"{len(page.statements)} statements are https")
+            yield Holds(place_of(page.url), f"{len(page.statements)} statements are https")
+
+
+_OF_THE_PAGE = frozenset({StatementKind.CANONICAL, StatementKind.OG_URL, StatementKind.SITEMAP})
+"""Statements that have to be of a host where visitors land."""
 
 
 @rule("page/no-upgrade-policy", level=Level.NOTE, sources=("W3C Upgrade Insecure Requests section 3.1",))
@@ -139,9 +143,9 @@ def no_upgrade_policy(case: Case) -> Iterator[RuleOutcome]:
         count = len(parts[Treatment.BLOCKED]) + len(parts[Treatment.UPGRADED]) + len(parts[Treatment.WARNED])
         if count:
             seen = f"{count} part{'s' if count != 1 else ''} over http, no upgrade-insecure-requests"
-            yield Gap(hop.url, seen, "upgrade-insecure-requests", cause="no policy")
+            yield Gap(place_of(hop.url), seen, "upgrade-insecure-requests", cause="no policy")
         elif upgrades_requests(hop, page):
-            yield Holds(hop.url, "upgrade-insecure-requests")
+            yield Holds(place_of(hop.url), "upgrade-insecure-requests")
 
 
 @rule("page/debug-output", level=Level.EXPOSES, sources=("RFC 9110 section 17.3",))
@@ -151,14 +155,14 @@ def debug_output(case: Case) -> Iterator[RuleOutcome]:
     An ordinary page may quote a traceback: there only what is no quotation counts.
     """
     for journey, hop, page in case.shown_pages():
-        is_error = hop.status >= 400 or journey.reason == "absent"
+        is_error = hop.status >= 400 or journey.reason is WayIn.ABSENT
         signs = [each for each in page.debug_signs if is_error or each in ON_ANY_PAGE]
         if signs:
             seen = f"{hop.status}: {', '.join(signs)}"
             cause = f"{read_url(hop.url).host} {signs[0]}"
-            yield Gap(hop.url, seen, "an error page without inner workings", cause=cause)
+            yield Gap(place_of(hop.url), seen, "an error page without inner workings", cause=cause)
         elif hop.status >= 400:
-            yield Holds(hop.url, f"{hop.status}: nothing of the kind")
+            yield Holds(place_of(hop.url), f"{hop.status}: nothing of the kind")
 
 
 @rule("page/names-version", level=Level.NOTE, sources=("RFC 9110 section 10.2.4",))
@@ -180,9 +184,9 @@ def names_version(case: Case) -> Iterator[RuleOutcome]:
         named = [f"its error page says {version}" for version in pages.get(name, ())]
         found = list(dict.fromkeys((*fields, *named)))
         if found:
-            yield Gap(name, "; ".join(found[:_SHOWN]), "the product's name at most", cause="; ".join(found))
+            yield Gap(of_name(name), "; ".join(found[:_SHOWN]), "the product's name at most", cause="; ".join(found))
         elif hops:
-            yield Holds(name, "no exact version is named")
+            yield Holds(of_name(name), "no exact version is named")
 
 
 _NAMING = ("Server", "X-Powered-By", "X-AspNet-Version", "X-AspNetMvc-Version")

@@ -11,14 +11,14 @@ from dataclasses import dataclass
 import msgspec
 
 from pewter.evidence import Hop
+from pewter.judge.expectations import write_duration
+from pewter.judge.facts.case import Case
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
+from pewter.judge.rule import rule
+from pewter.places import Place, of_cookie
 from pewter.web.cookie_kinds import CookieKind, Guess, guess_kind
 from pewter.web.cookies import MAX_SET, Cookie, IgnoredCookie, RefusalKind, read_set_cookie
 from pewter.web.urls import Url, read_url
-
-from .case import Case
-from .expectations import write_duration
-from .outcomes import Gap, Holds, Level, RuleOutcome
-from .rules import rule
 
 _SOURCE = "RFC 6265bis"
 _KNOWN_SAME_SITE = frozenset({"strict", "lax", "none"})
@@ -45,6 +45,10 @@ class _Set:
     guess: Guess
 
     @property
+    def where(self) -> Place:
+        return of_cookie(self.hop.url, self.url.host, self.name)
+
+    @property
     def cause(self) -> str:
         return f"{self.name} at {self.url.host}"
 
@@ -62,7 +66,7 @@ class _Set:
         raised = level
         if self.looks_like_session and level is not Level.BREAKS:
             raised = list(Level)[max(level.rank - 1, Level.EXPOSES.rank)]
-        return Gap(self.hop.url, seen or self.attributes, expected, cause=self.cause, level=raised, detail=self.detail)
+        return Gap(self.where, seen or self.attributes, expected, cause=self.cause, level=raised, detail=self.detail)
 
 
 def _cookies(case: Case) -> Iterator[_Set]:
@@ -112,7 +116,7 @@ def not_secure(case: Case) -> Iterator[RuleOutcome]:
         if not each.url.is_https:
             continue
         if cookie.secure:
-            yield Holds(each.hop.url, f"{each.name}: Secure")
+            yield Holds(each.where, f"{each.name}: Secure")
         else:
             yield each.gap("Secure", Level.EXPOSES)
 
@@ -122,7 +126,7 @@ def over_http(case: Case) -> Iterator[RuleOutcome]:
     """A cookie set in a plain http answer has been read by whoever is on the way."""
     for each in _cookies(case):
         if each.url.is_https:
-            yield Holds(each.hop.url, f"{each.name}: set over https")
+            yield Holds(each.where, f"{each.name}: set over https")
         else:
             gap = each.gap("set over https only", Level.EXPOSES)
             yield msgspec.structs.replace(gap, cause=f"set over http at {each.url.host}")
@@ -133,7 +137,7 @@ def not_http_only(case: Case) -> Iterator[RuleOutcome]:
     """A cookie that no script needs should be out of every script's reach."""
     for each, cookie in _kept(case):
         if cookie.http_only:
-            yield Holds(each.hop.url, f"{each.name}: HttpOnly")
+            yield Holds(each.where, f"{each.name}: HttpOnly")
         elif each.guess.kind is not CookieKind.ANALYTICS:
             yield each.gap("HttpOnly", Level.NOTE if each.guess.kind is CookieKind.CSRF else Level.WEAKENS)
 
@@ -143,7 +147,7 @@ def same_site(case: Case) -> Iterator[RuleOutcome]:
     """SameSite says on which requests from other sites a cookie goes along; where it is missing, browsers differ."""
     for each, cookie in _kept(case):
         if cookie.same_site is not None and cookie.same_site.lower() in _KNOWN_SAME_SITE:
-            yield Holds(each.hop.url, f"{each.name}: SameSite={cookie.same_site}")
+            yield Holds(each.where, f"{each.name}: SameSite={cookie.same_site}")
         else:
             yield each.gap("SameSite=Lax, Strict or None", Level.WEAKENS)
 
@@ -165,7 +169,7 @@ def _refused_as(case: Case, slug: str, expected: str) -> Iterator[RuleOutcome]:
         if speaks == slug:
             yield each.gap(expected, Level.BREAKS, f"{each.attributes}: {reason}")
         elif not speaks:
-            yield Holds(each.hop.url, f"{each.name}: kept")
+            yield Holds(each.where, f"{each.name}: kept")
 
 
 @rule("cookie/none-not-secure", level=Level.BREAKS, sources=(_SOURCE,))
@@ -198,7 +202,7 @@ def wide_domain(case: Case) -> Iterator[RuleOutcome]:
                 "no Domain attribute", Level.WEAKENS, f"{each.attributes}: goes to {', '.join(others[:4])} too"
             )
         else:
-            yield Holds(each.hop.url, f"{each.name}: {'one host' if cookie.host_only else cookie.domain}")
+            yield Holds(each.where, f"{each.name}: {'one host' if cookie.host_only else cookie.domain}")
 
 
 @rule("cookie/long-lived", level=Level.NOTE, sources=("Pewter's baseline: session_cookie_life",))
@@ -214,10 +218,10 @@ def long_lived(case: Case) -> Iterator[RuleOutcome]:
             days = f"{each.attributes}: {'' if whole else 'more than '}{cookie.life.days} days"
             if cookie.is_capped:
                 days += ", to which browsers cut a longer life"
-            yield Gap(each.hop.url, days, expected, cause=each.cause, detail=each.detail)
+            yield Gap(each.where, days, expected, cause=each.cause, detail=each.detail)
         else:
             life = "a browser session" if cookie.life is None else write_duration(cookie.life)
-            yield Holds(each.hop.url, f"{each.name}: {life}")
+            yield Holds(each.where, f"{each.name}: {life}")
 
 
 @rule("cookie/overwritten", level=Level.NOTE, sources=(_SOURCE,))
@@ -232,9 +236,9 @@ def overwritten(case: Case) -> Iterator[RuleOutcome]:
             if len(scopes) > 1:
                 first = pairs[0][0]
                 seen = "; then ".join(each.attributes for each, _ in pairs[:3])
-                yield Gap(first.hop.url, seen, f"{name} set once", cause=first.cause)
+                yield Gap(first.where, seen, f"{name} set once", cause=first.cause)
             else:
-                yield Holds(pairs[0][0].hop.url, f"{name}: one scope")
+                yield Holds(pairs[0][0].where, f"{name}: one scope")
 
 
 RULES = (

@@ -5,10 +5,10 @@ site for its users, so a rule's level follows the stricter of the two.
 """
 
 import enum
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from pewter.evidence import Endpoint, Hop, Seen
+from pewter.evidence import Endpoint, Handshake, Hop, Seen
 from pewter.pki import (
     MUST_STAPLE,
     Certificate,
@@ -35,9 +35,11 @@ from pewter.web.sites import are_siblings
 from pewter.web.suffixes import is_registry_suffix
 from pewter.web.urls import read_url
 
-from .case import Case, ServedChain, accepted_versions
+from .case import Case, accepted_versions
+from .chains import Chain, HasChains
 from .lives import excess_of_life
-from .status import count_logs, staples_of
+from .logs import count_logs
+from .revocation import staples_of
 
 
 class Browser(enum.Enum):
@@ -101,7 +103,7 @@ def objections(case: Case, hop: Hop, *, is_typed: bool = False) -> Iterator[Obje
     """
     if hop.certificate is None:
         return
-    leaf = case.certificate(hop.certificate)
+    leaf = case.chains.certificate(hop.certificate)
     if not isinstance(leaf, Certificate):
         yield Objection(BOTH, Meeting.NOT_TRUSTED, f"the certificate cannot be read: {leaf.reason}")
         return
@@ -110,8 +112,8 @@ def objections(case: Case, hop: Hop, *, is_typed: bool = False) -> Iterator[Obje
     if endpoint is not None:
         yield from _of_handshake(case, endpoint, leaf)
     chain = _chain_of(case, hop)
-    yield from _of_key(leaf, uses_static_rsa(endpoint))
-    assessment = case.assess(chain, by_aia_alone=True)
+    yield from _of_key(leaf, uses_static_rsa(endpoint.handshakes if endpoint is not None else ()))
+    assessment = case.chains.assess(chain, by_aia_alone=True)
     if assessment is None:
         yield Objection(BOTH, Meeting.NOT_TRUSTED, "no path")
         return
@@ -197,9 +199,8 @@ def with_article(text: str) -> str:
     return f"{'an' if spoken else 'a'} {text}"
 
 
-def uses_static_rsa(endpoint: Endpoint | None) -> bool:
-    """Whether every handshake seen there exchanged its key by RSA, which needs no signature."""
-    handshakes = endpoint.handshakes if endpoint is not None else ()
+def uses_static_rsa(handshakes: Sequence[Handshake]) -> bool:
+    """Whether every handshake exchanged its key by RSA, which needs no signature."""
     suites = [table().get(each.cipher_suite) for each in handshakes]
     return bool(suites) and all(suite is not None and suite.key_exchange == "RSA" for suite in suites)
 
@@ -247,7 +248,7 @@ def purpose_problem(leaf: Certificate) -> str:
     return "the server's certificate is a CA's (basicConstraints says cA)" if leaf.extensions.is_ca else ""
 
 
-def _of_status(case: Case, served: ServedChain) -> Iterator[Objection]:
+def _of_status(case: Case, served: Chain) -> Iterator[Objection]:
     """Staples, and the rules for public CAs."""
     staples = staples_of(case, served)
     for _, verdict in staples:
@@ -321,10 +322,11 @@ def _endpoint_of(case: Case, host: str, address: str) -> Endpoint | None:
     return next((each for each in case.endpoints_of(host) if each.address == address), None)
 
 
-def _served(case: Case, endpoint: Endpoint | None, chain: tuple[str, ...]) -> ServedChain | None:
+def _served(case: Case, endpoint: Endpoint | None, chain: tuple[str, ...]) -> Chain | None:
     if endpoint is None:
         return None
-    return next((each for each in case.chains_of(endpoint) if each.fingerprints == chain), None)
+    at = case.chains.at_endpoint(endpoint.name, endpoint.address)
+    return next((each for each in at if each.fingerprints == chain), None)
 
 
 def _chain_of(case: Case, hop: Hop) -> tuple[str, ...]:
@@ -341,10 +343,12 @@ def demands_certificate(endpoint: Endpoint) -> bool:
     return any(each.wants_client_certificate for each in endpoint.handshakes)
 
 
-def bare_anchor(case: Case, path: Path) -> str:
+def bare_anchor(case: HasChains, path: Path) -> str:
     """A given root that does not say that it is a CA: one browser takes it, and the other does not."""
     anchor = path.anchor
-    is_given = anchor is not None and any(store.is_examined and store.anchors_like(anchor) for store in case.stores)
+    is_given = anchor is not None and any(
+        store.is_examined and store.anchors_like(anchor) for store in case.chains.stores
+    )
     if anchor is None or not is_given or anchor.extensions.is_ca is not None or anchor.version != 3:
         return ""
     return f"the given root {anchor.title} does not say that it is a CA (no basicConstraints)"

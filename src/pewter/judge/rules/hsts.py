@@ -5,18 +5,18 @@ import functools
 from collections.abc import Callable, Iterator
 
 from pewter.evidence import Journey, is_ip_address
+from pewter.judge.expectations import write_duration
+from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.policies_in_force import FIELD, StsAnswer, policy_of, sts_answers
+from pewter.judge.facts.visits import predict_visits
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import rule
+from pewter.places import of_name
 from pewter.web.fields import IgnoredField
 from pewter.web.hsts import StrictTransportSecurity
 from pewter.web.suffixes import is_apex
-from pewter.web.urls import Url, read_url
-
-from .browsers import Meeting
-from .case import Case
-from .expectations import write_duration
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .policies import FIELD, StsAnswer, policy_of, sts_answers
-from .rules import rule
-from .visits import predict_visits
+from pewter.web.urls import Url, https_origin, place_of, read_url
 
 _LONGEST = datetime.timedelta(days=36500)
 
@@ -27,7 +27,7 @@ def _answers(case: Case) -> Iterator[tuple[str, tuple[StsAnswer, ...] | Unknown]
         if not name.addresses or is_ip_address(name.name):
             continue
         answers = tuple(sts_answers(case, name.name))
-        yield name.name, answers or Unknown(name.name, case.why_no_https_answer(name.name))
+        yield name.name, answers or Unknown(of_name(name.name), case.why_no_https_answer(name.name))
 
 
 def _of_each_name(
@@ -55,9 +55,9 @@ def absent(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Ru
     """
     readable = [answer for answer in answers if isinstance(answer.read, StrictTransportSecurity)]
     if readable:
-        yield Holds(name, f"{FIELD}: {readable[0].values[0]}")
+        yield Holds(of_name(name), f"{FIELD}: {readable[0].values[0]}")
     elif not any(answer.values for answer in answers) and policy_of(case, f"www.{name}") is None:
-        yield Gap(name, f"no {FIELD}", _wanted(case))
+        yield Gap(of_name(name), f"no {FIELD}", _wanted(case))
 
 
 @rule("hsts/invalid", level=Level.WEAKENS, sources=("RFC 6797 sections 6.1 and 8.1",))
@@ -68,9 +68,9 @@ def invalid(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[R
     for answer in bad[:1]:
         assert isinstance(answer.read, IgnoredField)
         seen = f"{FIELD}: {answer.values[0][:200]} is ignored by browsers: {answer.read.reason}"
-        yield Gap(answer.hop.url, seen, "max-age=31536000")
+        yield Gap(place_of(answer.hop.url), seen, "max-age=31536000")
     if not bad and any(answer.read for answer in answers):
-        yield Holds(name, "browsers can read it")
+        yield Holds(of_name(name), "browsers can read it")
 
 
 @rule("hsts/twice", level=Level.WEAKENS, sources=("RFC 6797 section 8.1",))
@@ -79,9 +79,14 @@ def twice(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Rul
     """Of several fields only the first counts, and not every program agrees on that."""
     several = [answer for answer in answers if len(answer.values) > 1]
     if several:
-        yield Gap(several[0].hop.url, " and ".join(value[:80] for value in several[0].values), "one field", cause=name)
+        yield Gap(
+            place_of(several[0].hop.url),
+            " and ".join(value[:80] for value in several[0].values),
+            "one field",
+            cause=name,
+        )
     elif any(answer.values for answer in answers):
-        yield Holds(name, "one field")
+        yield Holds(of_name(name), "one field")
 
 
 @rule("hsts/short", level=Level.WEAKENS, sources=("RFC 6797 section 11.2",))
@@ -94,9 +99,9 @@ def short(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Rul
     seen = f"max-age={policy.max_age}"
     age = datetime.timedelta(seconds=min(policy.max_age, _LONGEST.total_seconds()))
     if age < case.expect.hsts_minimum_age:
-        yield Gap(name, f"{seen} ({write_duration(age)})", _wanted(case))
+        yield Gap(of_name(name), f"{seen} ({write_duration(age)})", _wanted(case))
     else:
-        yield Holds(name, seen)
+        yield Holds(of_name(name), seen)
 
 
 @rule("hsts/zero", level=Level.WEAKENS, sources=("RFC 6797 section 6.1.1",))
@@ -105,9 +110,9 @@ def zero(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Rule
     """max-age=0 has browsers forget the policy."""
     if isinstance(answers[0].read, StrictTransportSecurity):
         if answers[0].read.max_age == 0:
-            yield Gap(name, "max-age=0: browsers forget the policy", _wanted(case))
+            yield Gap(of_name(name), "max-age=0: browsers forget the policy", _wanted(case))
         else:
-            yield Holds(name, f"max-age={answers[0].read.max_age}")
+            yield Holds(of_name(name), f"max-age={answers[0].read.max_age}")
 
 
 @rule("hsts/over-http", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
@@ -117,9 +122,9 @@ def over_http(case: Case) -> Iterator[RuleOutcome]:
         hops = [hop for journey, _ in case.ways_in("http") for hop in journey.hops if _is_plain_of(hop.url, name)]
         sent = [hop for hop in hops if hop.values(FIELD)]
         if sent:
-            yield Gap(sent[0].url, f"{FIELD} over plain http", "the field over https only", cause=name)
+            yield Gap(place_of(sent[0].url), f"{FIELD} over plain http", "the field over https only", cause=name)
         elif hops:
-            yield Holds(name, "not over http")
+            yield Holds(of_name(name), "not over http")
 
 
 def _is_plain_of(text: str, name: str) -> bool:
@@ -135,13 +140,13 @@ def uneven(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Ru
     without = [answer for answer in answers if not answer.values]
     if with_it and without:
         seen = f"on {_place(with_it[0])}; missing on {', '.join(dict.fromkeys(map(_place, without[:4])))}"
-        yield Gap(name, seen, f"{FIELD} on every answer", cause=name)
+        yield Gap(of_name(name), seen, f"{FIELD} on every answer", cause=name)
     elif len({answer.values for answer in with_it}) > 1:
         each = {answer.values[0]: answer for answer in with_it}
         seen = "; ".join(f"{value[:60]} on {_place(answer)}" for value, answer in list(each.items())[:3])
-        yield Gap(name, seen, "one policy on every answer", cause=name)
+        yield Gap(of_name(name), seen, "one policy on every answer", cause=name)
     elif with_it:
-        yield Holds(name, f"on {len(with_it)} answers")
+        yield Holds(of_name(name), f"on {len(with_it)} answers")
 
 
 def _place(answer: StsAnswer) -> str:
@@ -153,9 +158,9 @@ def no_subdomains(case: Case) -> Iterator[RuleOutcome]:
     """On the apex, includeSubDomains keeps every host below it safe; hsts/would-lock-out says whether it can be."""
     for name, policy in _apex_policies(case):
         if policy.include_subdomains:
-            yield Holds(name, "includeSubDomains")
+            yield Holds(of_name(name), "includeSubDomains")
         else:
-            yield Gap(name, f"max-age={policy.max_age} without includeSubDomains", "includeSubDomains")
+            yield Gap(of_name(name), f"max-age={policy.max_age} without includeSubDomains", "includeSubDomains")
 
 
 def _apex_policies(case: Case) -> Iterator[tuple[str, StrictTransportSecurity]]:
@@ -175,11 +180,15 @@ def apex_never_seen(case: Case) -> Iterator[RuleOutcome]:
         visited = [journey for journey, start in case.ways_in("http") if start.host == apex]
         skips = [journey for journey in visited if journey.hops and not _crosses(journey, apex)]
         if policy_of(case, apex) is None:
-            yield Gap(apex, f"{www} has a policy, {apex} has none", f"{FIELD} on https://{apex} too")
+            yield Gap(of_name(apex), f"{www} has a policy, {apex} has none", f"{FIELD} on https://{apex} too")
         elif skips:
-            yield Gap(apex, f"{skips[0].start} never crosses https://{apex}", f"http://{apex} to https://{apex} first")
+            yield Gap(
+                of_name(apex),
+                f"{skips[0].start} never crosses https://{apex}",
+                f"http://{apex} to https://{apex} first",
+            )
         else:
-            yield Holds(apex, "has a policy that visitors meet")
+            yield Holds(of_name(apex), "has a policy that visitors meet")
 
 
 def _crosses(journey: Journey, host: str) -> bool:
@@ -198,15 +207,15 @@ def preload_unready(case: Case) -> Iterator[RuleOutcome]:
             continue
         unmet = [words for words, met in preload_requirements(case, name, policy) if not met]
         if unmet:
-            yield Gap(name, "preload, but not: " + "; ".join(unmet), "every requirement of the preload list")
+            yield Gap(of_name(name), "preload, but not: " + "; ".join(unmet), "every requirement of the preload list")
         else:
-            yield Holds(name, "every requirement is met")
+            yield Holds(of_name(name), "every requirement is met")
 
 
 def preload_requirements(case: Case, name: str, policy: StrictTransportSecurity) -> list[tuple[str, bool]]:
     """Each requirement in words, and whether it is met as far as the review can see."""
     visits = predict_visits(case)
-    https = [visit.meets for visit in visits if visit.start == f"https://{name}/"]
+    https = [visit.meets for visit in visits if visit.start == f"{https_origin(name)}/"]
     below = [visit for visit in visits if _is_https_home_below(visit.start, name)]
     first_hops = [
         (here, there)
@@ -252,11 +261,11 @@ def would_lock_out(case: Case) -> Iterator[RuleOutcome]:
         locked = [visit for visit in below if not _works(visit.meets) and visit.meets is not Meeting.UNKNOWN]
         if locked:
             hosts = ", ".join(dict.fromkeys(f"{read_url(each.start).host} ({each.meets.value})" for each in locked))
-            yield Gap(name, f"includeSubDomains reaches {hosts}", "working https on every host below")
+            yield Gap(of_name(name), f"includeSubDomains reaches {hosts}", "working https on every host below")
         elif unknown:
-            yield Unknown(name, f"{unknown[0].start}: {unknown[0].detail}")
+            yield Unknown(of_name(name), f"{unknown[0].start}: {unknown[0].detail}")
         else:
-            yield Holds(name, f"{len(below)} hosts below work" if below else "no reviewed host below")
+            yield Holds(of_name(name), f"{len(below)} hosts below work" if below else "no reviewed host below")
 
 
 @rule("hsts/on-address", level=Level.NOTE, sources=("RFC 6797 section 8.1.1",))
@@ -267,9 +276,9 @@ def on_address(case: Case) -> Iterator[RuleOutcome]:
             continue
         for hop in case.https_answers(name)[:1]:
             if hop.values(FIELD):
-                yield Gap(name, f"{FIELD} for an IP address", "a host name")
+                yield Gap(of_name(name), f"{FIELD} for an IP address", "a host name")
             else:
-                yield Holds(name, f"no {FIELD}")
+                yield Holds(of_name(name), f"no {FIELD}")
 
 
 def _wanted(case: Case) -> str:

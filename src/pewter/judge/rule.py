@@ -5,13 +5,14 @@ import importlib.resources
 import tomllib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
+from typing import Generic, TypeVar
 
 import msgspec
 
-from .case import Case
 from .outcomes import Level, RuleOutcome
 
-Check = Callable[[Case], Iterable[RuleOutcome]]
+C_contra = TypeVar("C_contra", contravariant=True)
+"""What a rule is given: the case of a site or of a bundle, or what both have."""
 
 
 class Words(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -27,7 +28,7 @@ class Words(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 @dataclass(frozen=True)
-class Rule:
+class Rule(Generic[C_contra]):
     """One rule of the catalogue."""
 
     name: str
@@ -35,7 +36,7 @@ class Rule:
 
     level: Level
     sources: tuple[str, ...]
-    check: Check
+    check: Callable[[C_contra], Iterable[RuleOutcome]]
 
     @property
     def area(self) -> str:
@@ -45,14 +46,16 @@ class Rule:
     def words(self) -> Words:
         return _catalogue(self.area)[self.name.partition("/")[2]]
 
-    def outcomes(self, case: Case) -> Iterator[RuleOutcome]:
+    def outcomes(self, case: C_contra) -> Iterator[RuleOutcome]:
         yield from self.check(case)
 
 
-def rule(name: str, *, level: Level, sources: tuple[str, ...]) -> Callable[[Check], Rule]:
+def rule(
+    name: str, *, level: Level, sources: tuple[str, ...]
+) -> Callable[[Callable[[C_contra], Iterable[RuleOutcome]]], Rule[C_contra]]:
     """Make a rule of a function; nothing is registered by it."""
 
-    def make(check: Check) -> Rule:
+    def make(check: Callable[[C_contra], Iterable[RuleOutcome]]) -> Rule[C_contra]:
         return Rule(name, level, sources, check)
 
     return make
@@ -60,5 +63,5 @@ def rule(name: str, *, level: Level, sources: tuple[str, ...]) -> Callable[[Chec
 
 @functools.cache
 def _catalogue(area: str) -> dict[str, Words]:
-    file = importlib.resources.files(__package__).joinpath("catalogue", f"{area}.toml")
+    file = importlib.resources.files(__package__).joinpath("rules", f"{area}.toml")
     return msgspec.convert(tomllib.loads(file.read_text(encoding="utf-8")), dict[str, Words])

@@ -2,13 +2,15 @@
 
 from collections.abc import Iterator
 
+from pewter.judge.facts.browsers import staple_stops_firefox
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.chains import Chain, HasChains
+from pewter.judge.facts.logs import count_logs
+from pewter.judge.facts.revocation import Status, revocation_of, staples_of, statuses_of
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import rule
 from pewter.pki import MUST_STAPLE, Certificate, StatusKind
-
-from .browsers import staple_stops_firefox
-from .case import Case, ServedChain
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .rules import rule
-from .status import Status, count_logs, revocation_of, staples_of, statuses_of
+from pewter.places import the_site
 
 NOT_ASKED = "whether a certificate is revoked was not asked; --revocation asks its CA"
 
@@ -32,22 +34,22 @@ def revoked(case: Case) -> Iterator[RuleOutcome]:
         elif not case.evidence.revocation_asked and _can_be_asked(chain):
             unasked = True
     if unasked:
-        yield Unknown("certificates", NOT_ASKED)
+        yield Unknown(the_site("certificates"), NOT_ASKED)
 
 
-def _can_be_asked(chain: ServedChain) -> bool:
+def _can_be_asked(chain: Chain) -> bool:
     leaf = chain.leaf
     return isinstance(leaf, Certificate) and bool(leaf.extensions.ocsp_responders or leaf.extensions.crl_uris)
 
 
-def _why_not_answered(chain: ServedChain, statuses: tuple[Status, ...]) -> str:
+def _why_not_answered(chain: Chain, statuses: tuple[Status, ...]) -> str:
     of_leaf = (each for each in statuses if each.certificate is chain.leaf)
     words = [f"{each.source}: {each.verdict.detail if each.verdict is not None else each.reason}" for each in of_leaf]
     return "revocation is not known: " + ("; ".join(words) or "the CA gave no answer for the server's certificate")
 
 
 @rule("chain/staple-broken", level=Level.WEAKENS, sources=("RFC 6960 section 3.2", "RFC 6066 section 8"))
-def staple_broken(case: Case) -> Iterator[RuleOutcome]:
+def staple_broken(case: HasChains) -> Iterator[RuleOutcome]:
     """A stapled response has to be good, in date and about the certificate beside it."""
     for chain in case.chains:
         for _, verdict in staples_of(case, chain):
@@ -64,12 +66,12 @@ def staple_broken(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("chain/staple-missing", level=Level.BREAKS, sources=("RFC 7633 section 4.2.3",))
-def staple_missing(case: Case) -> Iterator[RuleOutcome]:
+def staple_missing(case: HasChains) -> Iterator[RuleOutcome]:
     """Only a certificate that demands a stapled response needs one: several CAs have stopped OCSP."""
     for chain in case.chains:
         if not isinstance(chain.leaf, Certificate) or MUST_STAPLE not in chain.leaf.extensions.tls_features:
             continue
-        asked = [each for each in chain.endpoint.handshakes if each.chain[0] == chain.fingerprints[0]]
+        asked = chain.handshakes
         if any(handshake.staple is not None for handshake in asked):
             yield Holds(chain.where, "stapled, as the certificate demands")
         else:
@@ -79,7 +81,7 @@ def staple_missing(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("chain/not-logged", level=Level.BREAKS, sources=("RFC 6962 section 3", "browsers' policies on logging"))
-def not_logged(case: Case) -> Iterator[RuleOutcome]:
+def not_logged(case: HasChains) -> Iterator[RuleOutcome]:
     """Browsers ask for signed timestamps of several logs where a publicly trusted CA issued."""
     for chain in case.chains:
         count = count_logs(case, chain)

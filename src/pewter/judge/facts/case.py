@@ -1,9 +1,8 @@
-"""A case: evidence, wishes, a date and the root stores, with what rules derive from them worked out once."""
+"""A case: evidence, terms, a date and the root stores, with what rules derive from them worked out once."""
 
 import datetime
 import functools
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import TypeVar, cast
 
 from pewter.evidence import (
@@ -19,67 +18,18 @@ from pewter.evidence import (
     NotTls,
     Page,
     Unseen,
+    WayIn,
 )
-from pewter.pki import (
-    Certificate,
-    ChainAssessment,
-    MalformedCertificate,
-    Path,
-    Store,
-    assess_chain,
-    build_paths,
-    read_certificate,
-)
+from pewter.judge.expectations import Terms
+from pewter.judge.outcomes import Unknown
+from pewter.pki import Store
+from pewter.places import Place, of_endpoint
 from pewter.web.sites import are_siblings, work_out_canonical
-from pewter.web.urls import Url, read_url
+from pewter.web.urls import Url, place_of, read_url
 
-from .expectations import Wishes
-from .outcomes import Unknown
+from .chains import Chains, SentChain, Sources, Trust
 
 _T = TypeVar("_T")
-
-
-@dataclass(frozen=True, slots=True)
-class StoreVerdict:
-    """What one root store makes of one chain."""
-
-    title: str
-    path: Path
-    """The best one, with what could be obtained elsewhere."""
-
-    is_public: bool = False
-    """The store is a browser's own."""
-
-    is_given: bool = False
-    """It holds what the reviewer gave."""
-
-    @property
-    def trusts(self) -> bool:
-        return self.path.is_valid
-
-
-@dataclass(frozen=True)
-class ServedChain:
-    """One chain that one endpoint sent."""
-
-    endpoint: Endpoint
-    fingerprints: tuple[str, ...]
-    leaf: Certificate | MalformedCertificate
-    malformed: tuple[MalformedCertificate, ...]
-    """Of the others that it sent."""
-
-    assessment: ChainAssessment | None
-    """None where the leaf cannot be read."""
-
-    where: str
-
-
-def certificates_to_judge(chain: ServedChain) -> tuple[Certificate, ...]:
-    """Those of the path without its root, whose own signature and key a client takes on trust."""
-    if chain.assessment is None:
-        return ()
-    path = chain.assessment.best
-    return tuple(each for each in path.certificates if each is not path.anchor) or (chain.assessment.sent[0],)
 
 
 def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
@@ -91,33 +41,15 @@ def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
 class Case:
     """What every rule is given."""
 
-    def __init__(self, evidence: Evidence, wishes: Wishes, at: datetime.datetime, stores: Sequence[Store]) -> None:
+    def __init__(self, evidence: Evidence, terms: Terms, at: datetime.datetime, stores: Sequence[Store]) -> None:
         self.evidence = evidence
-        self.wishes = wishes
-        self.expect = wishes.expect
+        self.terms = terms
+        self.expect = terms.expect
         self.at = at
         """The moment for which it is judged."""
 
-        given = (self.certificate(sha256) for sha256 in evidence.given_trust)
-        anchors = tuple(each for each in given if isinstance(each, Certificate))
-        self.own_stores = () if evidence.trusts_given_only else tuple(stores)
-        """Those that came with the program and the machine."""
-
-        title = "--trust-only" if evidence.trusts_given_only else "--trust"
-        self.given_store = Store(title, anchors, is_examined=True) if anchors else None
-        self.stores = (*self.own_stores, *([self.given_store] if self.given_store else []))
-        self._store_verdicts: dict[tuple[str, ...], tuple[StoreVerdict, ...]] = {}
+        self._stores = tuple(stores)
         self._worked_out: dict[str, object] = {}
-        self._assessments: dict[tuple[tuple[str, ...], bool], ChainAssessment] = {}
-
-    @functools.cached_property
-    def _certificates(self) -> dict[str, Certificate | MalformedCertificate]:
-        return {stored.sha256: read_certificate(stored.der) for stored in self.evidence.certificates}
-
-    def certificate(self, sha256: str) -> Certificate | MalformedCertificate:
-        """A certificate of the evidence by its fingerprint."""
-        found = self._certificates.get(sha256)
-        return found if found is not None else MalformedCertificate(sha256, b"", "it is not in the evidence")
 
     def once(self, what: str, work_out: Callable[[], _T]) -> _T:
         """What is worked out from the whole case, once for as long as the case lives."""
@@ -143,86 +75,36 @@ class Case:
     def endpoints_of(self, name: str) -> tuple[Endpoint, ...]:
         return tuple(each for each in self.evidence.endpoints if each.name == name)
 
-    def place(self, endpoint: Endpoint) -> str:
-        """How a report names an endpoint: by its name alone where the name has one address."""
-        port = "" if endpoint.port == 443 else f":{endpoint.port}"
-        if len({each.address for each in self.endpoints_of(endpoint.name)}) < 2:
-            return endpoint.name + port
-        return f"{endpoint.name}{port} at {endpoint.address}"
+    def place(self, endpoint: Endpoint) -> Place:
+        """Where an endpoint stands: readers are told its name alone where the name has one address."""
+        is_alone = len({each.address for each in self.endpoints_of(endpoint.name)}) < 2
+        return of_endpoint(endpoint.name, endpoint.address, endpoint.port, is_alone=is_alone)
 
     @functools.cached_property
-    def chains(self) -> tuple[ServedChain, ...]:
-        """Every distinct chain of every endpoint of the site's names."""
-        return tuple(chain for endpoint in self.endpoints for chain in self.chains_of(endpoint))
-
-    def without_chain(self) -> Iterator[Unknown]:
-        """An outcome for each endpoint of the site that showed no certificate."""
-        for endpoint in self.endpoints:
-            if not endpoint.handshakes:
-                yield Unknown(self.place(endpoint), why_no_handshake(endpoint))
-
-    def chains_of(self, endpoint: Endpoint) -> tuple[ServedChain, ...]:
-        distinct = dict.fromkeys(handshake.chain for handshake in endpoint.handshakes)
-        return tuple(self._served(endpoint, chain) for chain in distinct)
-
-    def _served(self, endpoint: Endpoint, fingerprints: tuple[str, ...]) -> ServedChain:
-        leaf = self.certificate(fingerprints[0])
-        others = (self.certificate(each) for each in fingerprints[1:])
-        return ServedChain(
-            endpoint=endpoint,
-            fingerprints=fingerprints,
-            leaf=leaf,
-            malformed=tuple(each for each in others if isinstance(each, MalformedCertificate)),
-            assessment=self.assess(fingerprints) if isinstance(leaf, Certificate) else None,
-            where=self.place(endpoint),
+    def chains(self) -> Chains:
+        """Every distinct chain of every endpoint."""
+        evidence = self.evidence
+        sources = Sources(
+            evidence.certificates,
+            evidence.fetched_issuers,
+            evidence.given_certificates,
+            evidence.status_answers,
+            evidence.given_logs,
         )
-
-    def assess(self, fingerprints: tuple[str, ...], *, by_aia_alone: bool = False) -> ChainAssessment | None:
-        """The chain held against the stores, with the help of all that was obtained elsewhere.
-
-        ``by_aia_alone`` leaves out what only other endpoints sent: that is what a browser can fetch.
-        None where the leaf cannot be read.
-        """
-        sent = [each for each in map(self.certificate, fingerprints) if isinstance(each, Certificate)]
-        if not sent or sent[0].sha256 != fingerprints[0]:
-            return None
-        key = (fingerprints, by_aia_alone)
-        if key not in self._assessments:
-            elsewhere = self._fetched if by_aia_alone else self._elsewhere
-            self._assessments[key] = assess_chain(sent, elsewhere, self.stores, self.at)
-        return self._assessments[key]
-
-    def store_verdicts(self, fingerprints: tuple[str, ...]) -> tuple[StoreVerdict, ...]:
-        """Each root store's word on a chain, by itself; empty where the leaf cannot be read."""
-        if fingerprints not in self._store_verdicts:
-            found = []
-            for store in self.stores:
-                sent = [each for each in map(self.certificate, fingerprints) if isinstance(each, Certificate)]
-                if not sent or sent[0].sha256 != fingerprints[0]:
-                    break
-                best = build_paths(sent[0], [*sent, *self._elsewhere], (store,), self.at)[0]
-                found.append(StoreVerdict(store.title, best, store.is_public, store is self.given_store))
-            self._store_verdicts[fingerprints] = tuple(found)
-        return self._store_verdicts[fingerprints]
-
-    @functools.cached_property
-    def given_certificates(self) -> tuple[Certificate, ...]:
-        """From files, to be held against what is served."""
-        found = map(self.certificate, self.evidence.given_certificates)
-        return tuple(each for each in found if isinstance(each, Certificate))
-
-    @functools.cached_property
-    def _fetched(self) -> tuple[Certificate, ...]:
-        answers = (fetched.answer for fetched in self.evidence.fetched_issuers)
-        fingerprints = dict.fromkeys(each for answer in answers if isinstance(answer, tuple) for each in answer)
-        return tuple(each for each in map(self.certificate, fingerprints) if isinstance(each, Certificate))
-
-    @functools.cached_property
-    def _elsewhere(self) -> tuple[Certificate, ...]:
-        """All certificates at hand that may be issuers."""
-        return tuple(
-            each for each in self._certificates.values() if isinstance(each, Certificate) and each.extensions.is_ca
+        unseen = (
+            Unknown(self.place(endpoint), why_no_handshake(endpoint))
+            for endpoint in self.endpoints
+            if not endpoint.handshakes
         )
+        sent = (chain for endpoint in evidence.endpoints for chain in self._sent_by(endpoint))
+        trust = Trust(self._stores, evidence.given_trust, evidence.trusts_given_only)
+        return Chains(tuple(sent), tuple(unseen), sources, trust, self.at, evidence.begun)
+
+    def _sent_by(self, endpoint: Endpoint) -> Iterator[SentChain]:
+        for fingerprints in dict.fromkeys(handshake.chain for handshake in endpoint.handshakes):
+            of_leaf = tuple(each for each in endpoint.handshakes if each.chain[0] == fingerprints[0])
+            is_of_site = endpoint.name in self.site_names
+            yield SentChain(self.place(endpoint), endpoint.name, fingerprints, of_leaf, is_of_site)
 
     @functools.cached_property
     def canonical(self) -> str:
@@ -230,10 +112,9 @@ class Case:
 
         A host that is no name of the site is never one, wherever a redirect leads.
         """
-        if self.wishes.canonical is not None:
-            return self.wishes.canonical
-        targets = self.evidence.question.targets
-        first = targets[0]
+        if self.terms.canonical is not None:
+            return self.terms.canonical
+        first = self.evidence.plan.first
         landings = []
         for journey in self.evidence.journeys:
             start = read_url(journey.start)
@@ -263,11 +144,11 @@ class Case:
         """
         for journey in self.evidence.journeys:
             start = read_url(journey.start)
-            if journey.reason == "moved":
+            if journey.reason is WayIn.MOVED:
                 continue  # the rest of another way in
-            if journey.reason == "recorded" and (start.host not in self.site_names or not _is_navigation(journey)):
+            if journey.reason is WayIn.RECORDED and (start.host not in self.site_names or not _is_navigation(journey)):
                 continue
-            if (scheme is None or start.scheme == scheme) and (absent or journey.reason != "absent"):
+            if (scheme is None or start.scheme == scheme) and (absent or journey.reason is not WayIn.ABSENT):
                 yield journey, start
 
     @functools.cached_property
@@ -292,17 +173,17 @@ class Case:
 
     def onward(self, url: str) -> Journey | None:
         """What followed where a page moved its visitors to ``url``."""
-        return next((each for each in self.evidence.journeys if each.reason == "moved" and each.start == url), None)
+        return next((each for each in self.evidence.journeys if each.reason is WayIn.MOVED and each.start == url), None)
 
     def sheets_of(self, page: Page) -> tuple[Page, ...]:
         """The page's own style sheets that were fetched."""
         return tuple(each for each in self.evidence.pages if each.url in page.style_sheets)
 
-    def place_of_way_in(self, journey: Journey) -> str:
+    def place_of_way_in(self, journey: Journey) -> Place:
         """Its URL; with the address where the same URL goes otherwise at another address."""
         if journey.by_address is None or len(self._courses[journey.start]) < 2:
-            return journey.start
-        return f"{journey.start} at {journey.by_address}"
+            return place_of(journey.start)
+        return place_of(journey.start, journey.by_address)
 
     @functools.cached_property
     def _courses(self) -> dict[str, set[object]]:

@@ -2,13 +2,14 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import Alert, Endpoint, NoConnection, Probe, Unseen, VersionSeen
+from pewter.evidence import Alert, Endpoint, NoConnection, Probe, Proof, Unseen, VersionOutcome, VersionSeen
+from pewter.judge.facts.case import Case, accepted_versions, why_no_handshake
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import rule
+from pewter.places import Place
 from pewter.tls import Version, alert_name, version_name, version_of_name
 
 from . import protocol_suites
-from .case import Case, accepted_versions, why_no_handshake
-from .outcomes import Gap, Holds, Level, RuleOutcome, Unknown
-from .rules import rule
 
 
 def _probes_for(endpoint: Endpoint, version: int) -> tuple[Probe, ...]:
@@ -44,13 +45,13 @@ def _search_for(endpoint: Endpoint, version: int) -> VersionSeen | None:
     return next((seen for seen in versions if seen.version == version), None)
 
 
-def _judge_search(case: Case, where: str, searched: VersionSeen) -> RuleOutcome:
+def _judge_search(case: Case, where: Place, searched: VersionSeen) -> RuleOutcome:
     title = version_name(searched.version)
     match searched.outcome:
-        case "accepted":
+        case VersionOutcome.ACCEPTED:
             wanted = f"{case.expect.minimum_protocol} or newer only"
             return Gap(where, f"{title} accepted", wanted, cause="obsolete versions")
-        case "refused":
+        case VersionOutcome.REFUSED:
             by = f" by {searched.how}" if searched.how.startswith("alert") else ""
             return Holds(where, f"{title} refused{by}")
         case _:
@@ -103,11 +104,11 @@ def key_not_proven(case: Case) -> Iterator[RuleOutcome]:
     """The server has to hold the private key of the certificate that it sends."""
     for endpoint in case.endpoints:
         proofs = {
-            handshake.version: handshake.proof.value
+            handshake.version: handshake.proof
             for handshake in endpoint.handshakes
-            if handshake.proof.value in {"verified", "failed"}
+            if handshake.proof in {Proof.VERIFIED, Proof.FAILED}
         }
-        failed = sorted(version for version, proof in proofs.items() if proof == "failed")
+        failed = sorted(version for version, proof in proofs.items() if proof is Proof.FAILED)
         if failed:
             seen = f"the handshake's signature does not verify by the certificate's key in {version_name(failed[-1])}"
             yield Gap(case.place(endpoint), seen, "a signature by the certificate's own key")

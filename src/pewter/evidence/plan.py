@@ -1,0 +1,44 @@
+"""What to look at: settled from options and site file, and kept with what was seen."""
+
+import msgspec
+
+
+class Target(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One name to look at."""
+
+    host: str
+    """A host name in A-labels, or an IP address without brackets."""
+
+    port: int = 443
+    """Of its https."""
+
+
+class Plan(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Texts and numbers only, so that it can be saved, asked again and sent to another process."""
+
+    targets: tuple[Target, ...]
+    """The first decides the site."""
+
+    paths: tuple[str, ...] = ("/",)
+    """``/account/login`` for every name, ``tickets.marram-ferries.example/basket`` for one."""
+
+    routes: tuple[str, ...] = ()
+    """``www.x.example:443=127.0.0.1:18443``."""
+
+    resolver: str | None = None
+    """``192.0.2.53:53``; None for the machine's own."""
+
+    areas: tuple[str, ...] = ()
+    """The areas that are to be judged; none for all."""
+
+    revocation: bool = False
+    """Ask the CAs of the served certificates too."""
+
+    connections_per_address: int = 8
+    whole_seconds: float = 60.0
+    step_seconds: float = 10.0
+
+    @property
+    def first(self) -> str:
+        """The host that decides the site; a documentation name where there is none."""
+        return self.targets[0].host if self.targets else "www.x.example"

@@ -1,0 +1,129 @@
+"""What a look at certificate and key files comes to, so that the renderer only prints."""
+
+import datetime
+from collections.abc import Iterator
+
+import msgspec
+
+from pewter.evidence import Fault
+from pewter.pki import Certificate
+from pewter.pki.files import FileItem
+
+from .facts.bundle import BundleCase, is_server
+from .facts.served_certificates import ServedCertificate, served_certificates
+from .judging import judge
+from .outcomes import Gap, Judged, Level
+from .results import Failed, GapEntry, count_by_level, gap_entries, worst_level
+from .rules.bundle import OF_FILES
+
+FORMAT = "pewter-bundle/1"
+
+
+class ItemDrawn(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One thing in a file."""
+
+    words: str
+    is_faulty: bool = False
+
+
+class FileDrawn(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One file."""
+
+    name: str
+    form: str
+    items: tuple[ItemDrawn, ...]
+    problems: tuple[str, ...] = ()
+
+
+class LiveDrawn(msgspec.Struct, frozen=True):
+    """What a running server sends."""
+
+    words: str
+    is_same: bool | None
+    """The certificate in the files; None where it sent none."""
+
+
+class BundleReview(msgspec.Struct, frozen=True):
+    """Files, and what is made of them."""
+
+    format: str
+    judged_for: datetime.datetime
+    subject: str
+    """The file that would be installed, else all of them."""
+
+    can_be_installed: bool
+    """There is a server's certificate at all."""
+
+    worst: Level | None
+    counts: dict[str, int]
+    held: int
+    """Checks of which there is no gap."""
+
+    files: tuple[FileDrawn, ...]
+    chain: tuple[str, ...]
+    """SHA-256 fingerprints of what would be sent, leaf first."""
+
+    certificates: tuple[ServedCertificate, ...]
+    live: tuple[LiveDrawn, ...]
+    gaps: tuple[GapEntry, ...]
+    outcomes: tuple[Judged, ...]
+
+
+def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
+    """Judge files.  Faults of ours, and an interruption, are told to ``failed``."""
+    outcomes = judge(case, OF_FILES, failed)
+    gaps = gap_entries(case, outcomes)
+    bundle = case.bundle
+    install = bundle.install
+    try:
+        certificates = served_certificates(case)
+    except Exception as exc:
+        certificates = ()
+        failed(Fault.of("the certificates", exc))
+    return BundleReview(
+        format=FORMAT,
+        judged_for=case.at,
+        subject=install.name if install is not None else ", ".join(each.name for each in bundle.files) or "no file",
+        can_be_installed=install is not None,
+        worst=worst_level(outcomes),
+        counts=count_by_level(gaps),
+        held=sum(1 for each in outcomes if not isinstance(each.outcome, Gap)),
+        files=tuple(
+            FileDrawn(file.name, file.form, tuple(_item(case, each) for each in file.items), file.problems)
+            for file in bundle.files
+        ),
+        chain=tuple(each.sha256 for each in bundle.sent),
+        certificates=certificates,
+        live=tuple(_live(case)),
+        gaps=gaps,
+        outcomes=outcomes,
+    )
+
+
+def _item(case: BundleCase, item: FileItem) -> ItemDrawn:
+    certificate = item.certificate
+    if isinstance(certificate, Certificate):
+        span = f"{certificate.not_before:%Y-%m-%d} to {certificate.not_after:%Y-%m-%d}"
+        kind = "server" if is_server(certificate) else "root" if certificate.is_self_issued else "CA"
+        by = "by itself" if certificate.is_self_issued else f"by {certificate.issuer.title}"
+        words = f"{kind}: {certificate.title}, {span}, {by}; {certificate.key}, SHA-256 {certificate.sha256[:8]}"
+        return ItemDrawn(words, bool(item.problem))
+    words = item.words + (f": {item.problem}" if item.problem else "")
+    if item.spki is not None:
+        owners = [each.title for each in case.bundle.all_certificates if each.spki == item.spki]
+        words += f", belongs to {owners[0]}" if owners else ", belongs to no certificate here"
+    return ItemDrawn(words, bool(item.problem))
+
+
+def _live(case: BundleCase) -> Iterator[LiveDrawn]:
+    leaf = case.bundle.leaf
+    for live in case.bundle.live:
+        if not live.certificates:
+            yield LiveDrawn(f"{live.place}: {live.reason}", None)
+            continue
+        served = live.certificates[0]
+        is_same = leaf is not None and served.sha256 == leaf.sha256
+        words = "serves this certificate" if is_same else "serves another certificate"
+        span = f"{served.not_before:%Y-%m-%d} to {served.not_after:%Y-%m-%d} by {served.issuer.title}"
+        count = len(live.certificates)
+        yield LiveDrawn(f"{live.place}: {words} ({span}, SHA-256 {served.sha256[:8]}), {count} sent", is_same)
