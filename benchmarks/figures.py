@@ -20,12 +20,14 @@ from pathlib import Path
 TESTS = Path(__file__).parents[1] / "tests"
 sys.path.insert(0, str(TESTS))
 
-from pewter.evidence import Offer, Probe
+from pewter.evidence import Offer, Plan, Probe, Target, WayIn
+from pewter.gather.asking import Asker
+from pewter.gather.budget import Budget
+from pewter.gather.front_end_look import FIRST_OFFERS, FrontEndLook
 from pewter.gather.hellos import send_hello
-from pewter.gather.look import OFFERS
-from pewter.gather.protocol import ProtocolLook
+from pewter.gather.network import Network
 from pewter.gather.routes import Destination
-from pewter.gather.slots import Priority, Slots
+from pewter.gather.slots import Priority
 from pewter.lab.marram import WWW, Stage, marram_ferries
 from pewter.lab.relay import TcpRelay
 from pewter.lab.web_server import Response, VirtualHost
@@ -124,7 +126,7 @@ def canonical_host_of_the_demo() -> None:
             evidence = take_in(running, WWW, paths=("/", f"{WWW}/timetable?day=sat"), protocol=True)
         lengths = {"typed": 0.0, "found": 0.0}
         for journey in evidence.journeys:
-            kind = "found" if journey.reason.startswith("found") else "typed"
+            kind = "found" if journey.reason is WayIn.FOUND else "typed"
             lengths[kind] = max(lengths[kind], sum(hop.elapsed_seconds for hop in journey.hops))
         home = max(
             sum(hop.elapsed_seconds for hop in journey.hops)
@@ -168,18 +170,20 @@ def relayed(port: int):
 async def look_at_protocol(port: int, limit: int = 8):
     """The first hellos and the protocol look, as a review takes them; wall seconds and the look."""
     destination = Destination("127.0.0.1", port, "127.0.0.1", port)
-    slots = Slots(limit)
+    plan = Plan((Target(PEER),), resolver="127.0.0.1:9", connections_per_address=limit)
+    network = Network.for_plan(plan, Budget())
     begun = time.perf_counter()
 
     async def first(versions: tuple[int, ...]) -> Probe:
         offer = Offer(versions, PEER)
-        async with slots.connection(destination.address, Priority.HANDSHAKE):
-            return Probe(offer, (await send_hello(offer, destination, 10)).answer)
+        async with network.slots.connection(destination.address, Priority.HANDSHAKE):
+            return Probe(offer, (await send_hello(offer, destination, network, 10)).answer)
 
-    probes = tuple(await asyncio.gather(*map(first, OFFERS)))
-    look = ProtocolLook(PEER, destination, slots, 10, probes)
+    probes = tuple(await asyncio.gather(*map(first, FIRST_OFFERS)))
+    worked = next(probe.offer for probe in probes if not hasattr(probe.answer, "how"))
+    look = FrontEndLook(Asker(PEER, destination, network, 10, worked), probes)
     await look.run()
-    return time.perf_counter() - begun, look, slots.made
+    return time.perf_counter() - begun, look, network.slots.made
 
 
 async def bare_handshakes(port: int, count: int) -> float:
@@ -211,9 +215,12 @@ def protocol_looks() -> None:
             with relayed(port) as far:
                 wall = min(asyncio.run(look_at_protocol(far))[0] for _ in range(3))
                 depth = min(asyncio.run(look_at_protocol(far, 48))[0] for _ in range(3))
-        suites = sum(len(seen.suites) for seen in look.protocol.suites)
+        spoken = look.protocol
+        suites = sum(len(seen.suites) for seen in spoken.suites)
+        accepted = suites + len(spoken.accepted) + sum(len(seen.groups) for seen in spoken.groups)
         print(
-            f"protocol look, {title}: {suites} suites, {made} connections, {wall:.2f} s through the relay "
+            f"protocol look, {title}: {suites} suites, {made} connections ({made / accepted:.2f} for each suite, version "
+            f"and group), {wall:.2f} s through the relay "
             f"({wall / ROUND_TRIP:.0f} round trips; {depth / ROUND_TRIP:.1f} deep with 48 at a time); on loopback "
             f"{near:.2f} s, {near / bare:.1f} times as many bare ssl handshakes"
         )

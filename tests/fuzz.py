@@ -18,11 +18,10 @@ import dns.resolver
 from pewter.evidence import HowEnded
 
 with atheris.instrument_imports(include=["pewter"]):
-    from pewter.cli.site_file import site_file_of
     from pewter.errors import FileError
     from pewter.escape import escaped
     from pewter.evidence import Name, Offer
-    from pewter.gather.names import lookup_of
+    from pewter.gather.name_service import lookup_of
     from pewter.octets import DecodeError
     from pewter.pki import read_certificate
     from pewter.pki.crls import read_crl
@@ -32,6 +31,7 @@ with atheris.instrument_imports(include=["pewter"]):
     from pewter.pki.keys import read_key_facts
     from pewter.pki.ocsp import read_ocsp_response
     from pewter.pki.timestamps import read_timestamps
+    from pewter.plan.site_file import site_file_of
     from pewter.report.sheet import wrap
     from pewter.tls import Conversation
     from pewter.tls.hellos import read_client_hello, read_offered_versions, read_server_hello, read_server_name

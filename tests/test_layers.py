@@ -14,15 +14,17 @@ ALLOWED = {
     "escape": set(),
     "octets": set(),
     "places": set(),
+    "crypto": set(),
     "evidence": set(),
-    "tls": {"evidence", "octets"},
-    "pki": {"evidence", "octets"},
+    "tls": {"evidence", "octets", "crypto"},
+    "pki": {"evidence", "octets", "crypto"},
     "web": {"evidence", "octets", "places"},
-    "judge": {"evidence", "tls", "pki", "web", "errors", "escape", "octets", "places"},
+    "judge": {"evidence", "tls", "pki", "web", "crypto", "errors", "escape", "octets", "places"},
     "gather": {"evidence", "tls", "pki", "web", "errors", "octets", "places"},
     "report": {"evidence", "web", "judge", "errors", "escape"},
+    "plan": {"evidence", "tls", "pki", "web", "judge", "gather", "errors", "escape", "places"},
     "lab": {"evidence", "tls", "octets", "errors"},
-    "cli": {"evidence", "tls", "pki", "web", "judge", "gather", "report", "lab", "errors", "escape", "places"},
+    "cli": {"evidence", "tls", "pki", "web", "judge", "gather", "plan", "report", "lab", "errors", "escape", "places"},
 }
 CORE = ("evidence", "tls", "pki", "web", "judge")
 NOT_IN_THE_CORE = {"asyncio", "socket", "ssl", "httpx", "httpcore", "typer", "rich", "dns", "requests", "selectors"}

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import pytest
 
-from pewter.cli.site_file import site_file_of
 from pewter.errors import FileError
 from pewter.escape import escaped, json_escaped
 from pewter.judge.review import make_review
@@ -18,6 +17,7 @@ from pewter.pki.derivation import why_too_costly
 from pewter.pki.files import read_file
 from pewter.pki.ocsp import read_ocsp_response
 from pewter.pki.pem import read_public_keys
+from pewter.plan.site_file import site_file_of
 from pewter.report.sheet import UNICODE, wrap
 from pewter.report.terminal import render_terminal
 from pewter.web.cookies import mask_set_cookie, read_set_cookie

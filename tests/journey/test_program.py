@@ -10,7 +10,9 @@ import pytest
 
 from pewter.judge.review import read_review
 from pewter.lab.authority import DAY, issue_ca, issue_server
-from support.looks import route_options
+from pewter.lab.web_server import Response, VirtualHost
+from support.certificates import root
+from support.looks import CHAIN, HOST, route_options, world
 from support.peers import closed_port, peer, sends, stays_silent
 from support.program import PROGRAM, environment, pewter, pewter_running
 
@@ -176,6 +178,48 @@ def test_a_fault_of_our_own_is_no_finding_and_costs_nothing_else(tmp_path):
     assert [fault.what for fault in review.evidence.faults] == ["hsts/absent"]
 
 
+def test_a_site_given_as_an_ipv6_address(tmp_path):
+    """A literal with its port, both schemes; it was read as the host "[2001"."""
+    address = "2001:db8::10"
+
+    def handle(request):
+        return Response(200, (), b"<h1>page</h1>")
+
+    with world({HOST: VirtualHost(handle, CHAIN)}, address=address) as running:
+        routes = [part for route in running.routes for part in ("--route", route)]
+        run = pewter("review", address, *routes, "--trust", "root.pem", "-w", "r.json", folder=tmp_path)
+        assert run.returncode == 2, run.stderr  # no such file
+        (tmp_path / "root.pem").write_bytes(root().pem)
+        run = pewter("review", address, *routes, "--trust", "root.pem", "-w", "r.json", folder=tmp_path)
+    assert (run.returncode, run.stderr.splitlines()[-1]) == (1, "pewter: wrote r.json")
+    assert f"canonical: https://[{address}] (worked out)" in run.stdout
+    review = read_review((tmp_path / "r.json").read_bytes(), "r.json")
+    found = {(entry.rule, place.key) for entry in review.results.gaps for place in entry.places}
+    assert ("name/not-covered", f"endpoint [{address}]:443") in found
+    assert ("redirect/broken-target", f"url http://[{address}]/") in found
+    assert {place.host for entry in review.results.gaps for place in entry.places} == {address}
+
+
+def test_areas_and_rules_that_are_chosen(tmp_path):
+    """What no chosen rule needs is not asked: no request for a protocol."""
+    asked = []
+
+    def handle(request):
+        asked.append(request.target)
+        return Response(200, (), b"<h1>page</h1>")
+
+    with world({HOST: VirtualHost(handle, CHAIN)}) as running:
+        reach = [part for route in running.routes for part in ("--route", route)] + ["--resolver", running.resolver]
+        run = pewter("review", HOST, *reach, "--only", "protocol", "-w", "r.json", folder=tmp_path)
+        assert (run.returncode, asked) == (0, []), run.stdout
+        rules = {each.rule for each in read_review((tmp_path / "r.json").read_bytes(), "x").results.rules}
+        assert {rule.partition("/")[0] for rule in rules} == {"protocol"}
+        run = pewter("review", HOST, *reach, "--only", "hsts", "--skip", "hsts/absent", folder=tmp_path)
+        assert ("hsts/absent" in run.stdout, bool(asked)) == (False, True)
+    run = pewter("review", HOST, "--only", "protocols", folder=tmp_path)
+    assert (run.returncode, "Did you mean protocol?" in run.stderr) == (2, True)
+
+
 def test_dead_host_and_dead_name(tmp_path):
     with closed_port() as port:
         routes = route_options(port)
@@ -245,7 +289,7 @@ def test_interrupted_review_is_written_all_the_same(tmp_path, number, ignored):
         (["review", "x.example", "--suppose", "tls"], "what can be supposed is hsts"),
         (["review", "x.example", "--as-of", "soon"], "--as-of 'soon' is no date"),
         (["review", "x.example", "--fail-on", "grave"], "--fail-on 'grave' is no level"),
-        (["review", "x.example", "--write", "r.pdf"], "only .json can be written so far"),
+        (["review", "x.example", "--write", "r.pdf"], "it can be .json"),
         (["review", "x.example", "--write", "gone/r.json"], "gone/r.json cannot be written"),
         (["review", "x.example", "--timeout", "0"], "--timeout is 0"),
         (["review", "x.example", "--resolver", "dns"], "--resolver 'dns' is no ADDRESS[:PORT]"),

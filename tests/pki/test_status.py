@@ -14,12 +14,12 @@ from cryptography.x509.oid import ExtendedKeyUsageOID
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pewter.crypto import SignatureVerdict
 from pewter.lab.authority import DAY, Issued, issue_ca, issue_server, make_key
 from pewter.octets import DecodeError
 from pewter.pki import Certificate, read_certificate, read_certificate_blocks
 from pewter.pki.crls import judge_crl, read_crl
 from pewter.pki.ocsp import build_ocsp_request, judge_ocsp, ocsp_get_url, read_ocsp_response
-from pewter.pki.signatures import SignatureVerdict
 from pewter.pki.status import StatusKind, StatusVerdict
 from pewter.pki.timestamps import Log, SignedTimestamp, read_timestamps, tbs_without_timestamps, verify_timestamp
 from support.certificates import NOW, intermediate, leaf, parsed, root

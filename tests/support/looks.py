@@ -4,9 +4,10 @@ import asyncio
 import datetime
 import time
 
-from pewter.evidence import Evidence
-from pewter.gather.look import LookOptions, look
-from pewter.gather.routes import Routes, read_address_and_port, read_route
+from pewter.evidence import Evidence, Plan, Step, Target
+from pewter.gather.board import Given
+from pewter.gather.budget import Budget
+from pewter.gather.look import look
 from pewter.lab.web_server import VirtualHost
 from pewter.lab.world import Scenario, World, WorldThread
 from support.certificates import NOW, intermediate, leaf, parsed, root, store
@@ -33,32 +34,35 @@ def take(
     port=443,
     protocol=False,
     stalls=None,
-    **more,
+    revocation=False,
+    connections_per_address=8,
+    max_covered_names=0,
+    **given,
 ) -> Evidence:
     """One look; the name service is only asked where a resolver is given.
 
     ``stalls``: a list that takes the seconds of work for which the event loop was not free, turn by turn.
     """
-    options = LookOptions(
-        targets=tuple((target, port) for target in targets or (PEER,)),
+    plan = Plan(
+        targets=tuple(Target(target, port) for target in targets or (PEER,)),
         paths=paths,
-        routes=Routes(tuple(map(read_route, routes))),
+        routes=tuple(routes),
         # Nobody listens at the discard port: a look-up that should not happen fails at once.
-        resolver=read_address_and_port(resolver or "127.0.0.1:9", "--resolver", 53),
-        stores=stores if stores is not None else (store(root()),),
-        given_trust=(parsed(root()),),
+        resolver=resolver or "127.0.0.1:9",
+        steps=tuple(each for each in Step if protocol or each is not Step.PROTOCOLS),
+        revocation=revocation,
+        connections_per_address=connections_per_address,
         whole_seconds=whole,
         step_seconds=step,
-        protocol=protocol,
-        **{"max_covered_names": 0, **more},
     )
-    return asyncio.run(_look(options, stalls))
+    given = Given(stores if stores is not None else (store(root()),), (parsed(root()),), **given)
+    return asyncio.run(_look(plan, given, Budget(covered_names=max_covered_names), stalls))
 
 
-async def _look(options: LookOptions, stalls: list[float] | None) -> Evidence:
+async def _look(plan: Plan, given: Given, budget: Budget, stalls: list[float] | None) -> Evidence:
     watch = asyncio.create_task(_watch(stalls)) if stalls is not None else None
     try:
-        return await look(options, NoProgress())
+        return await look(plan, given, NoProgress(), budget=budget)
     finally:
         if watch is not None:
             watch.cancel()

@@ -11,9 +11,9 @@ import msgspec
 
 from pewter.errors import OWN_FAULT, FileError, UsageError, own_fault_words
 from pewter.escape import escaped, json_escaped
-from pewter.evidence import Endpoint, Evidence, Fault, Handshake
-from pewter.gather.look import LookOptions
-from pewter.gather.routes import Routes, read_address_and_port, read_route
+from pewter.evidence import Endpoint, Evidence, Fault, Handshake, Plan, Step, Target
+from pewter.gather.board import Given
+from pewter.gather.routes import read_address_and_port, read_route
 from pewter.judge.bundle_review import make_bundle_review
 from pewter.judge.facts.bundle import Bundle, BundleCase, LiveChain, mended_chain
 from pewter.judge.facts.case import why_no_handshake
@@ -21,16 +21,18 @@ from pewter.judge.results import reaches
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.pki.files import FileContents, read_file
 from pewter.pki.pem import write_pem
-from pewter.places import of_endpoint, of_name
+from pewter.places import of_endpoint, of_name, socket_text
+from pewter.plan.files import check_writable, read_bounded, write_whole
+from pewter.plan.own_files import read_trust_file
+from pewter.plan.root_stores import own_stores
+from pewter.plan.texts import read_as_of, read_level, read_target
 from pewter.report.bundle import render_bundle
 from pewter.web.urls import InvalidUrl, read_host
 
-from .files import check_writable, read_bounded, write_whole
 from .looking import take_look
 from .output import output_marks, output_width, print_octets, print_text
 from .progress import show_progress
-from .review import INTERRUPTED, read_as_of, read_level, read_target, read_trust_file
-from .root_stores import own_stores
+from .review import INTERRUPTED
 from .saying import say
 
 MAX_FILE = 16 << 20
@@ -125,21 +127,18 @@ def _gathered(
     bundle: Bundle, command: BundleCommand, stores: tuple[Store, ...], given: tuple[Certificate, ...]
 ) -> Bundle:
     target = read_target(command.live) if command.live is not None else None
-    options = LookOptions(
-        targets=((target.host, target.port),) if target is not None else (),
-        routes=Routes(tuple(map(read_route, command.routes))),
-        resolver=read_address_and_port(command.resolver, "--resolver", 53) if command.resolver else None,
-        stores=stores,
-        given_trust=given,
-        trusts_given_only=bool(command.trust_only),
-        certificates_only=True,
-        chains=(tuple(bundle.sent) + tuple(each for each in bundle.all_certificates if each not in bundle.sent),)
-        if command.fetch and bundle.sent
-        else (),
+    resolver = socket_text(*read_address_and_port(command.resolver, "--resolver", 53)) if command.resolver else None
+    plan = Plan(
+        targets=(Target(target.host, target.port),) if target is not None else (),
+        routes=tuple(str(read_route(text)) for text in command.routes),
+        resolver=resolver,
+        steps=(Step.CERTIFICATES, Step.ISSUERS),
         whole_seconds=30.0,
     )
+    others = tuple(each for each in bundle.all_certificates if each not in bundle.sent)
+    chains = ((*bundle.sent, *others),) if command.fetch and bundle.sent else ()
     with show_progress() as progress:
-        evidence = take_look(options, progress)
+        evidence = take_look(plan, Given(stores, given, bool(command.trust_only), chains=chains), progress)
     read = {stored.sha256: read_certificate(stored.der) for stored in evidence.certificates}
 
     def found(fingerprints: tuple[str, ...]) -> tuple[Certificate, ...]:

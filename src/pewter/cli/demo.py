@@ -11,12 +11,12 @@ from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
 from pewter.lab.marram import NAMES, PATHS, WEBMAIL, WWW, Stage, marram_ferries
 from pewter.lab.world import Scenario, World, WorldThread
+from pewter.plan.files import why, write_whole
+from pewter.plan.site_file import NAME
 
-from .files import why, write_whole
 from .output import print_text
 from .review import INTERRUPTED, ReviewCommand, run_review
 from .saying import say
-from .site_file import NAME
 
 ROOT_FILE = "skerry-trust-root.pem"
 FILES = "files"

@@ -4,22 +4,24 @@ import asyncio
 import contextlib
 import signal
 
-from pewter.evidence import Evidence
-from pewter.gather.look import LookOptions, Progress, look
+from pewter.evidence import Evidence, Plan
+from pewter.gather.board import Given
+from pewter.gather.look import look
+from pewter.gather.scene import Progress
 
 from .signals import ENDING, kept_handlers
 
 
-def take_look(options: LookOptions, progress: Progress) -> Evidence:
+def take_look(plan: Plan, given: Given, progress: Progress) -> Evidence:
     """One look from beginning to end, or to a signal."""
     with kept_handlers():
-        return asyncio.run(_look(options, progress))
+        return asyncio.run(_look(plan, given, progress))
 
 
-async def _look(options: LookOptions, progress: Progress) -> Evidence:
+async def _look(plan: Plan, given: Given, progress: Progress) -> Evidence:
     task, loop = asyncio.current_task(), asyncio.get_running_loop()
     assert task is not None
     for name in ENDING:
         with contextlib.suppress(AttributeError, NotImplementedError, RuntimeError, ValueError):
             loop.add_signal_handler(getattr(signal, name), task.cancel)
-    return await look(options, progress)
+    return await look(plan, given, progress)

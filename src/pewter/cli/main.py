@@ -104,6 +104,11 @@ def review(
     suppose: Annotated[
         list[str] | None, typer.Option(metavar="hsts", help="Judge as if every name sent the recommended HSTS.")
     ] = None,
+    only: Annotated[
+        list[str] | None,
+        typer.Option(metavar="AREA", help="Judge by these areas or rules alone, and ask only what they need."),
+    ] = None,
+    skip: Annotated[list[str] | None, typer.Option(metavar="AREA", help="Leave out these areas or rules.")] = None,
     as_of: AsOf = None,
     timeout: Annotated[float | None, typer.Option(metavar="SECONDS", help="For the whole review (60).")] = None,
     fail_on: FailOn = "exposes",
@@ -113,9 +118,11 @@ def review(
     json: Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")] = False,
 ) -> None:
     """Review one site and report its gaps."""
+    from pewter.plan.settle import Typed  # noqa: PLC0415
+
     from .review import ReviewCommand, run_review  # noqa: PLC0415
 
-    command = ReviewCommand(
+    typed = Typed(
         targets=tuple(targets or ()),
         canonical=canonical,
         also=tuple(also or ()),
@@ -128,10 +135,15 @@ def review(
         ct_logs=tuple(ct_logs or ()),
         revocation=revocation,
         gentle=gentle,
-        har=tuple(har or ()),
         suppose=tuple(suppose or ()),
-        as_of=as_of,
+        only=tuple(only or ()),
+        skip=tuple(skip or ()),
         timeout=timeout,
+    )
+    command = ReviewCommand(
+        typed=typed,
+        har=tuple(har or ()),
+        as_of=as_of,
         fail_on=fail_on,
         write=tuple(write or ()),
         json=json,

@@ -5,6 +5,7 @@ from .handshakes import (
     Ended,
     Endpoint,
     FetchedIssuer,
+    FrontEnd,
     GivenLog,
     Handshake,
     HelloAnswer,
@@ -23,7 +24,7 @@ from .journeys import Hop, Journey, Landed, StopCause, Stopped, WayIn
 from .names import Answer, Lookup, Name, is_ip_address
 from .observed import Fault, Seen, Tries, Unseen
 from .pages import Move, MoveKind, Page, Reference, Statement, StatementKind, Use
-from .plan import Plan, Target
+from .plan import EVERY_STEP, Plan, Step, Target
 from .protocols import (
     BrowserHello,
     Feature,
@@ -38,6 +39,7 @@ from .protocols import (
 from .root import Evidence, HostProbe, NotContacted
 
 __all__ = [
+    "EVERY_STEP",
     "Alert",
     "Answer",
     "BrowserHello",
@@ -48,6 +50,7 @@ __all__ = [
     "Feature",
     "FetchedIssuer",
     "FiniteField",
+    "FrontEnd",
     "GivenLog",
     "GroupsSeen",
     "Handshake",
@@ -78,6 +81,7 @@ __all__ = [
     "StatementKind",
     "StatusAnswer",
     "StatusMethod",
+    "Step",
     "StopCause",
     "Stopped",
     "StoredCertificate",

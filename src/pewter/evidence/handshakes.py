@@ -170,6 +170,21 @@ class Endpoint(msgspec.Struct, frozen=True, omit_defaults=True):
         return tuple(probe.answer for probe in self.probes if isinstance(probe.answer, Handshake))
 
 
+class FrontEnd(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One address and port, and the names behind it."""
+
+    address: str
+    port: int
+    first: str
+    """The name whose suites, groups and options were asked for in full."""
+
+    alike: tuple[str, ...] = ()
+    """Names of which a few spot checks showed the same."""
+
+    unlike: tuple[str, ...] = ()
+    """Names of which they did not: these were asked in full too."""
+
+
 class StoredCertificate(msgspec.Struct, frozen=True, omit_defaults=True):
     """One certificate, stored once however often it was served."""
 

@@ -1,6 +1,39 @@
 """What to look at: settled from options and site file, and kept with what was seen."""
 
+import enum
+
 import msgspec
+
+
+class Step(enum.Enum):
+    """A part of a look that asks one kind of question."""
+
+    SIBLINGS = "siblings"
+    """The apex or www of each name."""
+
+    WAYS_IN = "ways in"
+    FOUND = "found"
+    """What the home page links to, and the site's map."""
+
+    STYLE_SHEETS = "style sheets"
+    HOSTS = "hosts"
+    """A Host that cannot be the site's."""
+
+    CERTIFICATES = "certificates"
+    """One hello to each name at each address."""
+
+    VERSIONS = "versions"
+    """The other first hellos, and staples that come late."""
+
+    PROTOCOLS = "protocols"
+    """Suites, groups and options of each front end."""
+
+    ISSUERS = "issuers"
+    COVERED_NAMES = "covered names"
+    REVOCATION = "revocation"
+
+
+EVERY_STEP = tuple(Step)
 
 
 class Target(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -28,8 +61,14 @@ class Plan(msgspec.Struct, frozen=True, omit_defaults=True):
     resolver: str | None = None
     """``192.0.2.53:53``; None for the machine's own."""
 
-    areas: tuple[str, ...] = ()
-    """The areas that are to be judged; none for all."""
+    only: tuple[str, ...] = ()
+    """The areas and rules that are to be judged; none for all."""
+
+    skip: tuple[str, ...] = ()
+    """Those that are not to be judged."""
+
+    steps: tuple[Step, ...] = EVERY_STEP
+    """What is asked: what the areas and rules need."""
 
     revocation: bool = False
     """Ask the CAs of the served certificates too."""

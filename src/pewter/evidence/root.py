@@ -4,7 +4,7 @@ import datetime
 
 import msgspec
 
-from .handshakes import Endpoint, FetchedIssuer, GivenLog, StatusAnswer, StoredCertificate
+from .handshakes import Endpoint, FetchedIssuer, FrontEnd, GivenLog, StatusAnswer, StoredCertificate
 from .journeys import Hop, Journey
 from .names import Name
 from .observed import Fault, Seen, Unseen
@@ -42,6 +42,7 @@ class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
     elapsed_seconds: float
     names: tuple[Name, ...] = ()
     endpoints: tuple[Endpoint, ...] = ()
+    front_ends: tuple[FrontEnd, ...] = ()
     journeys: tuple[Journey, ...] = ()
     pages: tuple[Page, ...] = ()
     """Pages and style sheets, each once by its SHA-256 and URL."""

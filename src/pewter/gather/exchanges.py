@@ -29,8 +29,9 @@ from pewter.web.secrets import mask_field
 from pewter.web.urls import Url
 
 from .hellos import failed_connection
+from .network import Network
 from .routes import Destination
-from .slots import Priority, Slots
+from .slots import Priority
 
 _T = TypeVar("_T")
 
@@ -143,9 +144,11 @@ class BrokenOff(Exception):
 class Connection:
     """An HTTP/1.1 connection to one origin at one destination."""
 
-    def __init__(self, origin: str, destination: Destination) -> None:
+    def __init__(self, origin: str, destination: Destination, network: Network, step_seconds: float) -> None:
         self.origin = origin
         self.destination = destination
+        self._liveness = network.liveness
+        self._step_seconds = step_seconds
         self._reader: asyncio.StreamReader | None = None
         self._writer: asyncio.StreamWriter | None = None
         self._left = b""
@@ -169,6 +172,20 @@ class Connection:
         except BrokenOff as exc:
             return exc.failed
 
+    async def get_in_time(
+        self, url: Url, cookie: str | None = None, host: str | None = None, *, as_browser: bool = False
+    ) -> Answered | Failed:
+        """:meth:`get` with one deadline over all of it."""
+        try:
+            async with asyncio.timeout(self._step_seconds):
+                return await self.get(url, cookie, host, as_browser=as_browser)
+        except TimeoutError:
+            seconds = self._step_seconds
+            if not self._liveness.takes_connections(self.destination) or url.is_https:
+                seconds = self._liveness.seconds(self.destination, seconds)
+            self._liveness.stays_silent(self.destination)
+            return Failed(StopCause.NO_ANSWER, f"no whole answer within {seconds:g} s")
+
     async def get_body(self, url: Url, max_octets: int) -> tuple[int, bytes | None]:
         """Status and body of ``url``; None in place of a body over ``max_octets``.  Raises BrokenOff."""
         failure = await self._connect(url)
@@ -184,21 +201,30 @@ class Connection:
             return None
         there = self.destination
         try:
-            self._reader, self._writer = await asyncio.open_connection(
-                there.connect_address,
-                there.connect_port,
-                ssl=permissive_context() if url.is_https else None,
-                server_hostname=url.host if url.is_https else None,
-            )
+            async with self._liveness.exchange(there, self._step_seconds, connection_only=not url.is_https):
+                self._reader, self._writer = await asyncio.open_connection(
+                    there.connect_address,
+                    there.connect_port,
+                    ssl=permissive_context() if url.is_https else None,
+                    server_hostname=url.host if url.is_https else None,
+                )
+            self._liveness.taken(there)
+            if url.is_https:
+                self._liveness.heard(there)
         except UnicodeError:
             return Failed(StopCause.NO_TLS, f"{url.host[:80]} cannot stand in a hello")
         except ssl.SSLError as exc:
+            self._liveness.heard(there)
             return _failed_handshake(exc)
         except ConnectionResetError as exc:
+            self._liveness.heard(there)
             if url.is_https and exc.errno is None:  # asyncio's own word for an end within the handshake
                 return Failed(StopCause.NO_TLS, _CLOSED_IN_HANDSHAKE, may_pass=True)
             return Failed(StopCause.NO_CONNECTION, "the connection was reset", may_pass=True)
+        except TimeoutError:
+            raise
         except OSError as exc:
+            self._liveness.heard(there)
             failure = failed_connection(exc, there.address)
             if isinstance(failure, NoConnection):
                 return Failed(StopCause.NO_CONNECTION, failure.detail)
@@ -248,6 +274,7 @@ class Connection:
         while (end := find_head(octets, ended=ended, since=since, is_secure=is_secure)) is None:
             since = len(octets)
             piece = await self.read()
+            self._liveness.heard(self.destination)
             ended = not piece
             octets += piece
         self._left = bytes(octets[end:])
@@ -350,11 +377,11 @@ class _Body:
 
 @contextlib.asynccontextmanager
 async def lone_connection(
-    url: Url, destination: Destination, slots: Slots, priority: Priority, step_seconds: float
+    url: Url, destination: Destination, network: Network, step_seconds: float
 ) -> AsyncIterator[Connection]:
-    """A connection for one request that is no part of a journey; TimeoutError once its one deadline has passed."""
-    async with slots.connection(destination.address, priority), asyncio.timeout(step_seconds):
-        connection = Connection(url.origin, destination)
+    """A connection for one request that is no part of a journey."""
+    async with network.slots.connection(destination.address, Priority.ASIDE):
+        connection = Connection(url.origin, destination, network, step_seconds)
         try:
             yield connection
         finally:
@@ -362,14 +389,11 @@ async def lone_connection(
 
 
 async def fetch_once(
-    url: Url, destination: Destination, slots: Slots, step_seconds: float, host: str | None = None
+    url: Url, destination: Destination, network: Network, step_seconds: float, host: str | None = None
 ) -> Answered | Failed:
     """One request on a connection of its own, that is no part of a journey; bounded by one deadline."""
-    try:
-        async with lone_connection(url, destination, slots, Priority.HANDSHAKE, step_seconds) as connection:
-            return await connection.get(url, None, host)
-    except TimeoutError:
-        return Failed(StopCause.NO_ANSWER, f"no whole answer within {step_seconds:g} s")
+    async with lone_connection(url, destination, network, step_seconds) as connection:
+        return await connection.get_in_time(url, None, host)
 
 
 def _is_text(content_type: str) -> bool:

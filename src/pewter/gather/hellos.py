@@ -5,12 +5,15 @@ import errno
 import os
 import socket
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
 from pewter.evidence import HelloAnswer, HowEnded, HowFailed, NoConnection, Offer, Unseen
 from pewter.tls import Conversation
 
+from .liveness import Liveness
+from .network import Network
 from .routes import Destination
 
 MAX_OCTETS = 1 << 19
@@ -45,47 +48,56 @@ class Client(Protocol):
     def peer_ended(self, how: HowEnded, detail: str) -> None: ...
 
 
-async def send_hello(offer: Offer, destination: Destination, step_seconds: float) -> HelloResult:
+async def send_hello(offer: Offer, destination: Destination, network: Network, step_seconds: float) -> HelloResult:
     """One hello on a connection of its own, bounded in octets and, by one total deadline, in time."""
-    conversation = Conversation(offer, os.urandom(64))
+    conversation = Conversation(offer, network.random(64))
     begun = time.monotonic()
-    failure = await drive(conversation, destination, step_seconds)
+    failure = await drive(conversation, destination, network.liveness, step_seconds)
     found = failure or conversation.answer
     assert found is not None
     return HelloResult(found, dict(conversation.certificates), time.monotonic() - begun)
 
 
-async def drive(client: Client, destination: Destination, step_seconds: float) -> NoConnection | Unseen | None:
+async def drive(
+    client: Client, destination: Destination, liveness: Liveness, step_seconds: float
+) -> NoConnection | Unseen | None:
     """Let a client have its exchange; what is returned is why no connection came about, else its answer is set."""
     connected = False
     try:
-        async with asyncio.timeout(step_seconds):
+        async with liveness.exchange(destination, step_seconds):
             reader, writer = await asyncio.open_connection(destination.connect_address, destination.connect_port)
             connected = True
+            liveness.taken(destination)
             try:
-                await _converse(client, reader, writer)
+                await _converse(client, reader, writer, lambda: liveness.heard(destination))
             finally:
                 writer.transport.abort()
     except TimeoutError:
-        if not connected:
-            return NoConnection(HowFailed.TIMED_OUT, f"no TCP connection within {step_seconds:g} s")
-        client.peer_ended(HowEnded.SILENT, f"no whole answer within {step_seconds:g} s")
+        seconds = liveness.seconds(destination, step_seconds)
+        if not connected and not liveness.takes_connections(destination):
+            return NoConnection(HowFailed.TIMED_OUT, f"no TCP connection within {seconds:g} s")
+        client.peer_ended(HowEnded.SILENT, f"no whole answer within {seconds:g} s")
     except ConnectionResetError:
+        liveness.heard(destination)
         if not connected:
             return NoConnection(HowFailed.RESET, "the connection was reset")
         client.peer_ended(HowEnded.RESET, "the connection was reset")
     except OSError as exc:
+        liveness.heard(destination)
         if not connected:
             return failed_connection(exc, destination.address)
         client.peer_ended(HowEnded.RESET, str(exc.strerror or exc))
     return None
 
 
-async def _converse(conversation: Client, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+async def _converse(
+    conversation: Client, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, heard: Callable[[], None]
+) -> None:
     writer.write(conversation.start())
     received = 0
     while conversation.answer is None:
         octets = await reader.read(MAX_AT_ONCE)
+        heard()
         await asyncio.sleep(0)  # what is there already is read without a pause: others have their turn
         received += len(octets)
         if not octets:

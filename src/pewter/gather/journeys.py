@@ -1,6 +1,5 @@
 """Following one way in, hop by hop, from a clean slate."""
 
-import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
@@ -14,8 +13,9 @@ from pewter.web.refresh import moves_of
 from pewter.web.urls import InvalidUrl, Url, read_url
 
 from .exchanges import Answered, Connection, Failed, off_the_loop
+from .network import Network
 from .routes import Destination
-from .slots import Priority, Slots
+from .slots import Priority
 
 MAX_HOPS = 20
 """Redirects that current browsers follow before they give up."""
@@ -28,23 +28,23 @@ _EXPECTED_ERRORS = frozenset({404, 410})
 """What a page that does not exist should answer with."""
 
 
-@dataclass(frozen=True)
+@dataclass
 class Surroundings:
     """What a journey needs from the look that it is part of."""
 
-    slots: Slots
+    network: Network
     step_seconds: float
-    destinations: Callable[[Url], Awaitable[tuple[Destination, ...] | str]]
+    destinations: Callable[[Url], Awaitable[tuple[Destination, ...] | str]] = field(init=False)
     """Where a URL's host is reached, or why it is nowhere."""
 
-    why_not_contact: Callable[[Url, Destination], str | None]
-    met: Callable[[Url, Destination, Answered], None]
+    why_not_contact: Callable[[Url, Destination], str | None] = field(init=False)
+    met: Callable[[Url, Destination, Answered], None] = field(init=False)
     """Called for each answer."""
 
-    keep_page: Callable[[Url, Answered], Awaitable[Page | None]]
+    keep_page: Callable[[Url, Answered], Awaitable[Page | None]] = field(init=False)
     """Called for an answer that is shown as a page: reads and keeps it."""
 
-    moved: Callable[["Walk", Url], None]
+    moved: Callable[["Walk", Url], None] = field(init=False)
     """Called where a page moves its visitors on by itself."""
 
 
@@ -76,7 +76,7 @@ class Walk:
     @property
     def priority(self) -> Priority:
         """What a visitor types goes first."""
-        return Priority.HANDSHAKE if self.reason is WayIn.ABSENT else Priority.JOURNEY
+        return Priority.ASIDE if self.reason is WayIn.ABSENT else Priority.JOURNEY
 
     def journey(self, why_unseen: str) -> Journey:
         """What was seen so far; a walk that has not ended is Unseen for that reason."""
@@ -175,7 +175,7 @@ class Walk:
         self, url: Url, cookie: str | None, held: "_Held | None"
     ) -> tuple[Answered | Failed, "_Held | None"]:
         if held is not None and held.connection.origin == url.origin:
-            outcome = await held.get(url, cookie, self.around.step_seconds, as_browser=self.as_browser)
+            outcome = await held.connection.get_in_time(url, cookie, as_browser=self.as_browser)
             if isinstance(outcome, Answered):
                 self.around.met(url, held.connection.destination, outcome)
                 return outcome, await _keep_or_close(held, outcome)
@@ -211,8 +211,8 @@ class Walk:
     ) -> tuple[Answered | Failed, "_Held | None"]:
         """Ask one address; again where it breaks off without a word, as an unsteady server does now and then."""
         for made in range(1, MAX_TRIES + 1):
-            held = await _Held.open(url.origin, destination, self.around.slots, self.priority)
-            outcome = await held.get(url, cookie, self.around.step_seconds, as_browser=self.as_browser)
+            held = await _Held.open(url.origin, destination, self.around, self.priority)
+            outcome = await held.connection.get_in_time(url, cookie, as_browser=self.as_browser)
             if isinstance(outcome, Answered):
                 if made > 1:
                     self.tries.append(Tries(str(url), made, 1))
@@ -237,17 +237,10 @@ class _Held:
         self._slot = slot
 
     @classmethod
-    async def open(cls, origin: str, destination: Destination, slots: Slots, priority: Priority) -> "_Held":
-        slot = slots.connection(destination.address, priority)
+    async def open(cls, origin: str, destination: Destination, around: Surroundings, priority: Priority) -> "_Held":
+        slot = around.network.slots.connection(destination.address, priority)
         await slot.__aenter__()
-        return cls(Connection(origin, destination), slot)
-
-    async def get(self, url: Url, cookie: str | None, step_seconds: float, *, as_browser: bool) -> Answered | Failed:
-        try:
-            async with asyncio.timeout(step_seconds):
-                return await self.connection.get(url, cookie, as_browser=as_browser)
-        except TimeoutError:
-            return Failed(StopCause.NO_ANSWER, f"no whole answer within {step_seconds:g} s")
+        return cls(Connection(origin, destination, around.network, around.step_seconds), slot)
 
     async def close(self) -> None:
         try:

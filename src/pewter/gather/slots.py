@@ -13,12 +13,10 @@ class Priority(IntEnum):
 
     JOURNEY = 0
     HANDSHAKE = 1
-    SEARCH = 2
+    ASIDE = 2
+    """What no visitor waits for: pages that do not exist, hosts that are nobody's, style sheets."""
 
-
-MAX_CONNECTIONS = 6000
-CONNECTIONS_OF_A_NAME = 1000
-"""That one look makes, whatever it is asked for: so many, or as many for each name where that is more."""
+    SEARCH = 3
 
 
 class BudgetSpent(Exception):
@@ -28,7 +26,7 @@ class BudgetSpent(Exception):
 class Slots:
     """At most ``limit`` connections to one address at a time, a count of all, and an end to them."""
 
-    def __init__(self, limit: int, most: int = MAX_CONNECTIONS) -> None:
+    def __init__(self, limit: int, most: int = 6000) -> None:
         self._limit = limit
         self._most = most
         self._slowed: set[str] = set()

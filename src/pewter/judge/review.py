@@ -16,7 +16,7 @@ from .expectations import Terms
 from .facts.case import Case
 from .judging import judge
 from .results import Results, make_results
-from .rules import SITE_RULES
+from .rules import chosen_rules
 
 FORMAT = "pewter-review/2"
 """The first form that later versions promise to read; 1 was never released."""
@@ -64,7 +64,8 @@ class Review(msgspec.Struct, frozen=True):
 def make_review(case: Case) -> Review:
     """Judge a case."""
     failures: list[Fault | KeyboardInterrupt] = []
-    outcomes = judge(case, SITE_RULES, failures.append)
+    rules = chosen_rules(case.evidence.plan.only, case.evidence.plan.skip)
+    outcomes = judge(case, rules, failures.append)
     results = make_results(case, outcomes, failures.append)
     evidence = case.evidence
     if failures:

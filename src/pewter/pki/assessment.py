@@ -5,9 +5,11 @@ import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from pewter.crypto import SignatureVerdict
+
 from .certificates import Certificate
 from .paths import FaultKind, Path, build_paths
-from .signatures import SignatureVerdict, verify_signature
+from .signatures import verify_signature
 from .stores import Store
 
 

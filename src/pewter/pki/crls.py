@@ -7,6 +7,7 @@ one looked for is read.  Delta CRLs and indirect CRLs are said to be what they a
 import datetime
 from dataclasses import dataclass
 
+from pewter.crypto import SignatureVerdict
 from pewter.octets import DecodeError
 
 from . import der
@@ -14,7 +15,7 @@ from .certificates import Certificate
 from .der import DerReader
 from .distinguished_names import DistinguishedName, read_distinguished_name
 from .extensions import CRL_SIGN, read_full_name_uris
-from .signatures import SignatureVerdict, verify_octets
+from .signatures import verify_octets
 from .status import StatusKind, StatusVerdict, out_of_date, revoked_words
 
 _DELTA_CRL_INDICATOR = "2.5.29.27"

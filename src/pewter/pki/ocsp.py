@@ -11,6 +11,7 @@ import hashlib
 import urllib.parse
 from dataclasses import dataclass
 
+from pewter.crypto import SignatureVerdict
 from pewter.octets import DecodeError
 
 from . import der
@@ -18,7 +19,7 @@ from .certificates import Certificate, read_certificate
 from .der import DerReader
 from .distinguished_names import DistinguishedName, read_distinguished_name
 from .keys import subject_public_key
-from .signatures import SignatureVerdict, verify_octets, verify_signature
+from .signatures import verify_octets, verify_signature
 from .status import StatusKind, StatusVerdict, out_of_date, revoked_words
 
 OCSP_SIGNING = "1.3.6.1.5.5.7.3.9"

@@ -22,6 +22,8 @@ import enum
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
+from pewter.crypto import SignatureVerdict
+
 from .certificates import Certificate
 from .constraints import violated_constraint
 from .extensions import (
@@ -34,7 +36,7 @@ from .extensions import (
 )
 from .forms import form_faults
 from .policies import violated_policy
-from .signatures import SignatureVerdict, verify_signature, weak_hash
+from .signatures import verify_signature, weak_hash
 from .stores import Store
 
 MAX_DEPTH = 10

@@ -1,48 +1,38 @@
 """Does one certificate's key verify another's signature?  (RFC 5280 section 6.1.3 (a)(1))"""
 
-import enum
 import functools
 from dataclasses import dataclass
 
-from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
+from pewter.crypto import Family, Scheme, SignatureVerdict, verify
 from pewter.octets import DecodeError
 
 from . import der
 from .certificates import Certificate
 from .der import DerReader
 
-
-class SignatureVerdict(enum.Enum):
-    """What came of checking one signature."""
-
-    VERIFIED = "verified"
-    BAD = "does not verify"
-    UNSUPPORTED = "uses an algorithm or key that cannot be checked"
-
-
-_RSA = {
-    "1.2.840.113549.1.1.4": hashes.MD5(),
-    "1.2.840.113549.1.1.5": hashes.SHA1(),
-    "1.2.840.113549.1.1.14": hashes.SHA224(),
-    "1.2.840.113549.1.1.11": hashes.SHA256(),
-    "1.2.840.113549.1.1.12": hashes.SHA384(),
-    "1.2.840.113549.1.1.13": hashes.SHA512(),
-}
-_ECDSA = {
-    "1.2.840.10045.4.1": hashes.SHA1(),
-    "1.2.840.10045.4.3.1": hashes.SHA224(),
-    "1.2.840.10045.4.3.2": hashes.SHA256(),
-    "1.2.840.10045.4.3.3": hashes.SHA384(),
-    "1.2.840.10045.4.3.4": hashes.SHA512(),
-}
-_DSA = {"1.2.840.10040.4.3": hashes.SHA1(), "2.16.840.1.101.3.4.3.2": hashes.SHA256()}
 _RSASSA_PSS = "1.2.840.113549.1.1.10"
-_ED25519 = "1.3.101.112"
-_ED448 = "1.3.101.113"
+_SCHEMES = {
+    "1.2.840.113549.1.1.4": Scheme(Family.RSA_PKCS1, hashes.MD5()),
+    "1.2.840.113549.1.1.5": Scheme(Family.RSA_PKCS1, hashes.SHA1()),
+    "1.2.840.113549.1.1.14": Scheme(Family.RSA_PKCS1, hashes.SHA224()),
+    "1.2.840.113549.1.1.11": Scheme(Family.RSA_PKCS1, hashes.SHA256()),
+    "1.2.840.113549.1.1.12": Scheme(Family.RSA_PKCS1, hashes.SHA384()),
+    "1.2.840.113549.1.1.13": Scheme(Family.RSA_PKCS1, hashes.SHA512()),
+    "1.2.840.10045.4.1": Scheme(Family.ECDSA, hashes.SHA1()),
+    "1.2.840.10045.4.3.1": Scheme(Family.ECDSA, hashes.SHA224()),
+    "1.2.840.10045.4.3.2": Scheme(Family.ECDSA, hashes.SHA256()),
+    "1.2.840.10045.4.3.3": Scheme(Family.ECDSA, hashes.SHA384()),
+    "1.2.840.10045.4.3.4": Scheme(Family.ECDSA, hashes.SHA512()),
+    "1.2.840.10040.4.3": Scheme(Family.DSA, hashes.SHA1()),
+    "2.16.840.1.101.3.4.3.2": Scheme(Family.DSA, hashes.SHA256()),
+    "1.3.101.112": Scheme(Family.ED25519),
+    "1.3.101.113": Scheme(Family.ED448),
+}
+"""By the object identifier of the algorithm (RFC 8017, RFC 5758, RFC 8410)."""
+
 _PSS_HASHES: dict[str, hashes.HashAlgorithm] = {
     "1.3.14.3.2.26": hashes.SHA1(),
     "2.16.840.1.101.3.4.2.1": hashes.SHA256(),
@@ -100,11 +90,12 @@ def _remembered(check: _Check) -> SignatureVerdict:
 def verify_octets(key: PublicKeyTypes | None, algorithm: bytes, signature: bytes, signed: bytes) -> SignatureVerdict:
     """Check a signature as in certificates, CRLs and OCSP responses; ``algorithm`` is an AlgorithmIdentifier."""
     try:
-        return _verify(key, algorithm, signature, signed)
-    except InvalidSignature:
-        return SignatureVerdict.BAD
-    except (DecodeError, ValueError, TypeError, UnsupportedAlgorithm):
+        scheme = _read_scheme(algorithm)
+    except DecodeError:
         return SignatureVerdict.UNSUPPORTED
+    if scheme is None or key is None:
+        return SignatureVerdict.UNSUPPORTED
+    return verify(key, scheme, signature, signed)
 
 
 def weak_hash(algorithm: bytes) -> str | None:
@@ -119,27 +110,14 @@ def weak_hash(algorithm: bytes) -> str | None:
     return _WEAK_HASHES.get(oid)
 
 
-def _verify(key: PublicKeyTypes | None, algorithm_octets: bytes, signature: bytes, tbs: bytes) -> SignatureVerdict:
-    fields = DerReader(algorithm_octets, "AlgorithmIdentifier").nested(der.SEQUENCE, "algorithm")
+def _read_scheme(algorithm: bytes) -> Scheme | None:
+    """None for one that is not known."""
+    fields = DerReader(algorithm, "AlgorithmIdentifier").nested(der.SEQUENCE, "algorithm")
     oid = der.read_oid(fields.next(der.OBJECT_IDENTIFIER).content, "algorithm")
-    if isinstance(key, rsa.RSAPublicKey) and oid in _RSA:
-        key.verify(signature, tbs, padding.PKCS1v15(), _RSA[oid])
-    elif isinstance(key, rsa.RSAPublicKey) and oid == _RSASSA_PSS:
-        algorithm, mask_algorithm, salt_octets = _read_pss_parameters(fields)
-        key.verify(signature, tbs, padding.PSS(padding.MGF1(mask_algorithm), salt_octets), algorithm)
-    elif isinstance(key, ec.EllipticCurvePublicKey) and oid in _ECDSA:
-        key.verify(signature, tbs, ec.ECDSA(_ECDSA[oid]))
-    elif (isinstance(key, ed25519.Ed25519PublicKey) and oid == _ED25519) or (
-        isinstance(key, ed448.Ed448PublicKey) and oid == _ED448
-    ):
-        key.verify(signature, tbs)
-    elif isinstance(key, dsa.DSAPublicKey) and oid in _DSA:
-        key.verify(signature, tbs, _DSA[oid])
-    elif key is None or oid not in {*_RSA, *_ECDSA, *_DSA, _RSASSA_PSS, _ED25519, _ED448}:
-        return SignatureVerdict.UNSUPPORTED
-    else:
-        return SignatureVerdict.BAD  # the issuer's key is of another kind than the signature
-    return SignatureVerdict.VERIFIED
+    if oid == _RSASSA_PSS:
+        hashed, mask, salt_octets = _read_pss_parameters(fields)
+        return Scheme(Family.RSA_PSS, hashed, mask, salt_octets)
+    return _SCHEMES.get(oid)
 
 
 def _read_pss_parameters(fields: DerReader) -> tuple[hashes.HashAlgorithm, hashes.HashAlgorithm, int]:

@@ -10,13 +10,14 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
+from pewter.crypto import SignatureVerdict
 from pewter.octets import DecodeError, Reader
 
 from . import der
 from .certificates import Certificate
 from .der import DerReader
 from .extensions import PRECERTIFICATE_POISON, SIGNED_CERTIFICATE_TIMESTAMPS
-from .signatures import SignatureVerdict, verify_octets
+from .signatures import verify_octets
 
 # AlgorithmIdentifiers for SHA-256 with ECDSA and with RSA, the two that RFC 6962 section 2.1.4 allows.
 _ALGORITHMS = {

@@ -1,1 +1,1 @@
-"""Renderers: one module an output format.  Pure functions from a review to text; they count and decide nothing."""
+"""Renderers: one module an output format.  Pure functions from a review; they count and decide nothing."""

@@ -29,6 +29,7 @@ def _picture(sheet: Sheet, drawn: ProtocolDrawn) -> None:
     marks, worst = sheet.marks, drawn.worst
     mark, style = (marks.holds, "green") if worst is None else (marks.level[worst], STYLES[worst])
     remark = f"{drawn.connections} connections" + (", slowed down" if drawn.slowed_down else "")
+    remark += f"; {listed(drawn.spot_checked)} by spot checks" if drawn.spot_checked else ""
     places = listed(drawn.places)
     if worst is None or worst is Level.NOTE:
         sheet.flow("  ", (places, ""), remark, (mark, style))

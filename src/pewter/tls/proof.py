@@ -1,10 +1,10 @@
 """Does the server hold the certificate's private key?  (RFC 8446 section 4.4.3, RFC 5246 section 7.4.3)"""
 
 from cryptography import x509
-from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
 
+from pewter.crypto import Family, Scheme, SignatureVerdict, family_of, verify
 from pewter.evidence import Proof
 
 _HASHES: dict[int, hashes.HashAlgorithm] = {
@@ -38,29 +38,27 @@ def verify_proof(leaf_der: bytes, scheme: int | None, signature: bytes, content:
     """
     try:
         key = x509.load_der_x509_certificate(leaf_der).public_key()
-        return Proof.VERIFIED if _verify(key, scheme, signature, content) else Proof.NOT_CHECKED
-    except InvalidSignature:
-        return Proof.FAILED
     except (ValueError, TypeError, UnsupportedAlgorithm, x509.InvalidVersion):
         return Proof.NOT_CHECKED  # a certificate or key that cannot be loaded: the chain rules speak of it
+    named = _scheme(key, scheme)
+    return _PROOFS[verify(key, named, signature, content)] if named is not None else Proof.NOT_CHECKED
 
 
-def _verify(key: object, scheme: int | None, signature: bytes, content: bytes) -> bool:
-    """True when verified, False when this kind is not checked; InvalidSignature otherwise."""
-    algorithm = hashes.SHA1() if scheme is None else _HASHES.get(scheme >> 8)
-    if isinstance(key, ed25519.Ed25519PublicKey | ed448.Ed448PublicKey):
-        key.verify(signature, content)
-    elif isinstance(key, rsa.RSAPublicKey) and scheme in _PSS:
-        pss = padding.PSS(padding.MGF1(_PSS[scheme]), padding.PSS.DIGEST_LENGTH)
-        key.verify(signature, content, pss, _PSS[scheme])
-    elif algorithm is None:
-        return False
-    elif isinstance(key, rsa.RSAPublicKey) and scheme is not None:
-        key.verify(signature, content, padding.PKCS1v15(), algorithm)
-    elif isinstance(key, ec.EllipticCurvePublicKey):
-        key.verify(signature, content, ec.ECDSA(algorithm))
-    elif isinstance(key, dsa.DSAPublicKey):
-        key.verify(signature, content, algorithm)
-    else:
-        return False
-    return True
+_PROOFS = {
+    SignatureVerdict.VERIFIED: Proof.VERIFIED,
+    SignatureVerdict.BAD: Proof.FAILED,
+    SignatureVerdict.UNSUPPORTED: Proof.NOT_CHECKED,
+}
+
+
+def _scheme(key: object, code: int | None) -> Scheme | None:
+    """What a key of this kind signs by under a SignatureScheme; None where it is not checked."""
+    family = family_of(key)
+    if family in {Family.ED25519, Family.ED448}:
+        return Scheme(family)
+    if family is Family.RSA_PKCS1 and code in _PSS:
+        return Scheme(Family.RSA_PSS, _PSS[code])
+    algorithm = hashes.SHA1() if code is None else _HASHES.get(code >> 8)
+    if family is None or algorithm is None or (family is Family.RSA_PKCS1 and code is None):
+        return None
+    return Scheme(family, algorithm)

@@ -96,7 +96,10 @@ class Trial:
             while self.answer is None and (record := self._records.next()) is not None:
                 self._take(record)
         except DecodeError as exc:
-            self.answer = Refused("garbled", str(exc))
+            if self._hello is not None:
+                self._conclude(None)  # what it chose is known, whatever it garbled afterwards
+            else:
+                self.answer = Refused("garbled", str(exc))
         return b""
 
     def peer_ended(self, how: HowEnded, detail: str) -> None:

@@ -5,6 +5,8 @@ import functools
 from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar, cast
 
+import msgspec
+
 from pewter.evidence import (
     Alert,
     Ended,
@@ -68,12 +70,34 @@ class Case:
         return tuple(sorted(name.name for name in self.evidence.names if name.addresses))
 
     @functools.cached_property
+    def _endpoints(self) -> tuple[Endpoint, ...]:
+        """Every endpoint, with what was found of its front end where that was looked at by another name."""
+        found = {(each.name, each.address, each.port): each.protocol for each in self.evidence.endpoints}
+        shared = {
+            (name, front_end.address, front_end.port): found.get((front_end.first, front_end.address, front_end.port))
+            for front_end in self.evidence.front_ends
+            for name in front_end.alike
+        }
+        return tuple(
+            msgspec.structs.replace(each, protocol=protocol) if protocol is not None else each
+            for each in self.evidence.endpoints
+            for protocol in [shared.get((each.name, each.address, each.port))]
+        )
+
+    @functools.cached_property
     def endpoints(self) -> tuple[Endpoint, ...]:
         """The https endpoints of the site's own names."""
-        return tuple(each for each in self.evidence.endpoints if each.name in self.site_names)
+        return tuple(each for each in self._endpoints if each.name in self.site_names)
 
     def endpoints_of(self, name: str) -> tuple[Endpoint, ...]:
-        return tuple(each for each in self.evidence.endpoints if each.name == name)
+        return tuple(each for each in self._endpoints if each.name == name)
+
+    def is_spot_checked(self, endpoint: Endpoint) -> bool:
+        """Whether its suites and groups were found by another name, and held against it by spot checks."""
+        return any(
+            (each.address, each.port) == (endpoint.address, endpoint.port) and endpoint.name in each.alike
+            for each in self.evidence.front_ends
+        )
 
     def place(self, endpoint: Endpoint) -> Place:
         """Where an endpoint stands: readers are told its name alone where the name has one address."""

@@ -2,10 +2,10 @@
 
 from dataclasses import dataclass
 
+from pewter.crypto import SignatureVerdict
 from pewter.octets import DecodeError
 from pewter.pki import Certificate, Log, life_of
 from pewter.pki.ocsp import timestamps_in
-from pewter.pki.signatures import SignatureVerdict
 from pewter.pki.timestamps import by_log_id, read_timestamps, verify_timestamp
 
 from .chains import Chain, HasChains

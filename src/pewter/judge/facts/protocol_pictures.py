@@ -42,6 +42,9 @@ class ProtocolDrawn(msgspec.Struct, frozen=True, omit_defaults=True):
     places: tuple[str, ...]
     """A name alone where all its addresses speak the same."""
 
+    spot_checked: tuple[str, ...]
+    """Names among them that were looked at by spot checks."""
+
     worst: Level | None
     """Of the gaps of the area at these places."""
 
@@ -91,8 +94,13 @@ def _draw(case: Case, endpoints: list[Endpoint], levels: tuple[tuple[Place, Leve
     h2 = protocol.feature(protocols.H2)
     return ProtocolDrawn(
         places=_places(case, endpoints),
+        spot_checked=tuple(dict.fromkeys(each.name for each in endpoints if case.is_spot_checked(each))),
         worst=min((level for place, level in levels if place in here), key=lambda each: each.rank, default=None),
-        connections=sum(each.protocol.connections for each in endpoints if each.protocol is not None),
+        connections=sum(
+            each.protocol.connections
+            for each in endpoints
+            if each.protocol is not None and not case.is_spot_checked(each)
+        ),
         versions=tuple((version_name(seen.version), seen.outcome) for seen in protocol.versions),
         suites=tuple(map(_suites, protocol.suites)),
         groups=tuple(

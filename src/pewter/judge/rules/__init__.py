@@ -1,7 +1,9 @@
 """The catalogue: a module of rules and a file of words for each area."""
 
+from collections.abc import Sequence
 from typing import Any
 
+from pewter.evidence import Step
 from pewter.judge.facts.case import Case
 from pewter.judge.rule import Rule
 
@@ -10,7 +12,23 @@ from . import bundle, chain, cookie, date, hsts, name, page, protocol, reach, re
 _MODULES = (reach, redirect, chain, name, date, protocol, hsts, cookie, page, bundle)
 """The only list of areas, in the order of reports."""
 
+_STEPS = {module.__name__.rpartition(".")[2]: module.STEPS for module in _MODULES}
 AREAS = tuple(module.__name__.rpartition(".")[2] for module in _MODULES)
 RULES: tuple[Rule[Any], ...] = tuple(rule for module in _MODULES for rule in module.RULES)
 SITE_RULES: tuple[Rule[Case], ...] = tuple(rule for rule in RULES if rule.area != "bundle")
 """What is judged of a site; of files, :data:`pewter.judge.rules.bundle.OF_FILES`."""
+
+
+def chosen_rules(only: Sequence[str], skip: Sequence[str]) -> tuple[Rule[Case], ...]:
+    """The rules of a site that areas and rules by name leave: all where ``only`` is empty."""
+
+    def is_named(rule: Rule[Any], names: Sequence[str]) -> bool:
+        return rule.name in names or rule.area in names
+
+    return tuple(rule for rule in SITE_RULES if (not only or is_named(rule, only)) and not is_named(rule, skip))
+
+
+def steps_for(rules: Sequence[Rule[Any]]) -> tuple[Step, ...]:
+    """What has to be asked for these rules, in the order of a look."""
+    needed = {step for rule in rules for step in _STEPS[rule.area]}
+    return tuple(step for step in Step if step in needed)

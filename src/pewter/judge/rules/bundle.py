@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 from typing import Any
 
+from pewter.evidence import Step
 from pewter.judge.facts.bundle import BundleCase, is_server, lacking, where_issuer_is
 from pewter.judge.facts.chains import told_apart
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
@@ -182,6 +183,9 @@ def untrusted(case: BundleCase) -> Iterator[RuleOutcome]:
     if case.issuer_missing is None:
         yield from chain.untrusted.outcomes(case)
 
+
+STEPS: tuple[Step, ...] = ()
+"""What has to be asked for its rules."""
 
 RULES = (
     no_certificate,

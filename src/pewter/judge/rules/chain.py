@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterator
 
-from pewter.evidence import Alert, Ended, Handshake, NoConnection, Unseen
+from pewter.evidence import Alert, Ended, Handshake, NoConnection, Step, Unseen
 from pewter.judge.facts.browsers import (
     LONGEST_CERTIFICATE_MESSAGE,
     bare_anchor,
@@ -312,5 +312,8 @@ OF_CHAINS: tuple[Rule[HasChains], ...] = (
     superfluous,
 )
 """What is judged of a chain, whoever sends it."""
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.CERTIFICATES, Step.VERSIONS, Step.ISSUERS, Step.REVOCATION)
+"""What has to be asked for its rules."""
 
 RULES: tuple[Rule[Case], ...] = (*OF_CHAINS, default_differs, *chain_keys.RULES, *chain_status.RULES)

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import msgspec
 
-from pewter.evidence import Hop
+from pewter.evidence import Hop, Step
 from pewter.judge.expectations import write_duration
 from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
@@ -240,6 +240,9 @@ def overwritten(case: Case) -> Iterator[RuleOutcome]:
             else:
                 yield Holds(pairs[0][0].where, f"{name}: one scope")
 
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND)
+"""What has to be asked for its rules."""
 
 RULES = (
     not_secure,

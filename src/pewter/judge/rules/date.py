@@ -3,6 +3,7 @@
 import datetime
 from collections.abc import Iterator
 
+from pewter.evidence import Step
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.chains import Chain, HasChains, told_apart
 from pewter.judge.facts.lives import ago, days, excess_of_life, expiring_margin, is_expiring, is_renewal_overdue
@@ -169,5 +170,8 @@ def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, f"locks nobody out before {life.not_after:%Y-%m-%d}")
     yield from case.chains.unseen
 
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.CERTIFICATES, Step.VERSIONS, Step.ISSUERS)
+"""What has to be asked for its rules."""
 
 RULES = (expired, not_yet_valid, expiring, renewal_overdue, too_long, not_loaded, left_behind, hsts_locks_out)

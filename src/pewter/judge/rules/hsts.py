@@ -4,7 +4,7 @@ import datetime
 import functools
 from collections.abc import Callable, Iterator
 
-from pewter.evidence import Journey, is_ip_address
+from pewter.evidence import Journey, Step, is_ip_address
 from pewter.judge.expectations import write_duration
 from pewter.judge.facts.browsers import Meeting
 from pewter.judge.facts.case import Case
@@ -285,6 +285,9 @@ def _wanted(case: Case) -> str:
     minimum = case.expect.hsts_minimum_age
     return f"max-age={int(minimum.total_seconds())} or more ({write_duration(minimum)})"
 
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND, Step.CERTIFICATES, Step.VERSIONS, Step.ISSUERS)
+"""What has to be asked for its rules."""
 
 RULES = (
     absent,

@@ -3,7 +3,7 @@
 import difflib
 from collections.abc import Iterator
 
-from pewter.evidence import Name, Seen
+from pewter.evidence import Name, Seen, Step
 from pewter.judge.facts.browsers import BOTH, browsers_not_matching, name_refusal
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.chains import Chain, HasChains
@@ -156,5 +156,8 @@ def _with_resolution(text: str, name: Name | None) -> str:
     answered = any(isinstance(lookup.answer, Seen) for lookup in name.lookups)
     return f"{text} ({'does not resolve' if answered else 'look-up without answer'})"
 
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.CERTIFICATES, Step.ISSUERS, Step.COVERED_NAMES)
+"""What has to be asked for its rules."""
 
 RULES = (not_covered, sibling_not_covered, common_name_only, odd_entries, also_covers)

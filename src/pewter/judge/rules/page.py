@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from pewter.evidence import Hop, Page, Reference, StatementKind, Unseen, Use, WayIn
+from pewter.evidence import Hop, Page, Reference, StatementKind, Step, Unseen, Use, WayIn
 from pewter.judge.facts.blocked_parts import parts_by_treatment, upgrades_requests
 from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
@@ -191,6 +191,9 @@ def names_version(case: Case) -> Iterator[RuleOutcome]:
 
 _NAMING = ("Server", "X-Powered-By", "X-AspNet-Version", "X-AspNetMvc-Version")
 
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND, Step.STYLE_SHEETS)
+"""What has to be asked for its rules."""
 
 RULES = (
     blocked_content,

@@ -2,7 +2,18 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import Alert, Endpoint, NoConnection, Probe, Proof, Unseen, VersionOutcome, VersionSeen
+from pewter.evidence import (
+    Alert,
+    Endpoint,
+    Handshake,
+    NoConnection,
+    Probe,
+    Proof,
+    Step,
+    Unseen,
+    VersionOutcome,
+    VersionSeen,
+)
 from pewter.judge.facts.case import Case, accepted_versions, why_no_handshake
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
@@ -13,7 +24,9 @@ from . import protocol_suites
 
 
 def _probes_for(endpoint: Endpoint, version: int) -> tuple[Probe, ...]:
-    return tuple(probe for probe in endpoint.probes if probe.offer.versions == (version,))
+    """Those that offer nothing newer than TLS 1.2: what they are refused says something of the version."""
+    older = (probe for probe in endpoint.probes if max(probe.offer.versions) < Version.TLS_1_3)
+    return tuple(probe for probe in older if version in probe.offer.versions)
 
 
 @rule("protocol/obsolete", level=Level.EXPOSES, sources=("RFC 8996 sections 4 and 5", "RFC 9325 section 3.1.1"))
@@ -34,6 +47,8 @@ def obsolete(case: Case) -> Iterator[RuleOutcome]:
             if version in accepted_versions(endpoint):
                 wanted = f"{case.expect.minimum_protocol} or newer only"
                 yield Gap(where, f"{title} accepted", wanted, cause="obsolete versions")
+            elif any(isinstance(each.answer, Handshake) for each in probes):
+                continue  # a newer one came in its place
             elif any(isinstance(each.answer, Unseen | NoConnection) for each in probes) or not endpoint.handshakes:
                 yield Unknown(where, f"{title}: {_why_not_asked(endpoint, probes)}")
             else:
@@ -115,5 +130,8 @@ def key_not_proven(case: Case) -> Iterator[RuleOutcome]:
         elif proofs:
             yield Holds(case.place(endpoint), "the key belongs to the certificate")
 
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.CERTIFICATES, Step.VERSIONS, Step.PROTOCOLS)
+"""What has to be asked for its rules."""
 
 RULES = (obsolete, too_old_only, no_tls13, *protocol_suites.RULES, key_not_proven)

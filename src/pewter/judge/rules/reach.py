@@ -15,6 +15,7 @@ from pewter.evidence import (
     NotTls,
     Protocol,
     Seen,
+    Step,
     StopCause,
     Stopped,
     Tries,
@@ -381,6 +382,9 @@ def sloppy_answer(case: Case) -> Iterator[RuleOutcome]:
         elif hops:
             yield Holds(of_name(name), "answers in due form")
 
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND, Step.HOSTS, Step.CERTIFICATES, Step.VERSIONS)
+"""What has to be asked for its rules."""
 
 RULES = (
     no_address,

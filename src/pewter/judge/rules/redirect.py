@@ -2,7 +2,20 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import Hop, Journey, Landed, Move, Page, StatementKind, StopCause, Stopped, Unseen, Use, WayIn
+from pewter.evidence import (
+    Hop,
+    Journey,
+    Landed,
+    Move,
+    Page,
+    StatementKind,
+    Step,
+    StopCause,
+    Stopped,
+    Unseen,
+    Use,
+    WayIn,
+)
 from pewter.judge.facts.browsers import demands_certificate
 from pewter.judge.facts.case import Case, landing_of
 from pewter.judge.facts.visits import LOGIN_WALLS, certificate_meeting
@@ -453,6 +466,9 @@ def rewritten_method(case: Case) -> Iterator[RuleOutcome]:
         elif status is not None:
             yield Holds(place_of(page_url), f"{status} keeps the method")
 
+
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND, Step.HOSTS, Step.CERTIFICATES, Step.ISSUERS)
+"""What has to be asked for its rules."""
 
 RULES = (
     missing,

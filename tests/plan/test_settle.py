@@ -1,12 +1,16 @@
 import datetime
+import re
 from pathlib import Path
 
 import pytest
 
-from pewter.cli.review import ReviewCommand, _settle, _site_file, read_as_of, read_target
-from pewter.cli.site_file import SiteFile, read_site_file
 from pewter.errors import FileError, UsageError
+from pewter.evidence import Plan, Step, Target
+from pewter.judge.expectations import Terms
 from pewter.judge.outcomes import Level
+from pewter.plan.settle import Typed, settle
+from pewter.plan.site_file import SiteFile, read_site_file
+from pewter.plan.texts import read_as_of, read_target
 
 EXAMPLE = """
 [site]
@@ -43,18 +47,27 @@ def read(tmp_path: Path, text: str) -> SiteFile:
     return read_site_file(path)
 
 
+def settled(tmp_path: Path, typed: Typed, text: str = EXAMPLE) -> tuple[Plan, Terms]:
+    (tmp_path / "pewter.toml").write_text(text, encoding="utf-8")
+    found = settle(typed, tmp_path, lambda words: None)
+    return found.plan, found.terms
+
+
 def test_every_section_is_read(tmp_path):
-    options, terms = _settle(ReviewCommand(), read(tmp_path, EXAMPLE), tmp_path)
-    assert options.targets == (
-        ("www.marram-ferries.example", 443), ("marram-ferries.example", 443), ("tickets.marram-ferries.example", 443),
+    plan, terms = settled(tmp_path, Typed())
+    assert plan == Plan(
+        targets=(
+            Target("www.marram-ferries.example"), Target("marram-ferries.example"), Target("tickets.marram-ferries.example"),
+        ),
+        paths=("/", "/timetable?day=sat", "tickets.marram-ferries.example/account/login"),
+        routes=(
+            "www.marram-ferries.example:443=127.0.0.1:18443",
+            "tickets.marram-ferries.example=192.0.2.20",
+            "tickets.marram-ferries.example=192.0.2.21",
+        ),
+        resolver="127.0.0.1:5353",
+        whole_seconds=30,
     )  # fmt: skip
-    assert options.paths == ("/", "/timetable?day=sat", "tickets.marram-ferries.example/account/login")
-    assert (options.resolver, options.whole_seconds) == (("127.0.0.1", 5353), 30)
-    assert [str(route) for route in options.routes.routes] == [
-        "www.marram-ferries.example:443=127.0.0.1:18443",
-        "tickets.marram-ferries.example=192.0.2.20",
-        "tickets.marram-ferries.example=192.0.2.21",
-    ]
     assert terms.canonical == "https://www.marram-ferries.example"
     assert terms.expect.hsts_minimum_age == datetime.timedelta(days=365)
     assert Level(terms.levels["hsts/absent"]) is Level.NOTE
@@ -127,17 +140,17 @@ def test_dates_to_judge_for():
 
 
 def test_command_line_comes_before_the_site_file(tmp_path):
-    command = ReviewCommand(
+    typed = Typed(
         canonical="tickets.marram-ferries.example",
         also=("new.example:444",),
         paths=("/x",),
         timeout=5,
         resolver="192.0.2.53",
     )
-    options, terms = _settle(command, read(tmp_path, EXAMPLE), tmp_path)
-    assert options.targets[-1] == ("new.example", 444)
-    assert options.paths[-1] == "/x"
-    assert (options.whole_seconds, options.resolver) == (5, ("192.0.2.53", 53))
+    plan, terms = settled(tmp_path, typed)
+    assert plan.targets[-1] == Target("new.example", 444)
+    assert plan.paths[-1] == "/x"
+    assert (plan.whole_seconds, plan.step_seconds, plan.resolver) == (5, 5, "192.0.2.53:53")
     assert terms.canonical == "https://tickets.marram-ferries.example"
 
 
@@ -151,5 +164,37 @@ def test_command_line_comes_before_the_site_file(tmp_path):
     ],
 )
 def test_twins_of_its_names_are_of_the_site(tmp_path, target, is_used):
-    (tmp_path / "pewter.toml").write_text(EXAMPLE, encoding="utf-8")
-    assert bool(_site_file(ReviewCommand(targets=(target,)), tmp_path).site.names) is is_used
+    plan, _ = settled(tmp_path, Typed(targets=(target,)))
+    assert (plan.resolver is not None) is is_used
+
+
+@pytest.mark.parametrize(
+    ("typed", "steps"),
+    [
+        pytest.param(Typed(only=("cookie",)), {Step.SIBLINGS, Step.WAYS_IN, Step.FOUND}, id="one-area"),
+        pytest.param(
+            Typed(only=("protocol/no-tls13",)),
+            {Step.SIBLINGS, Step.CERTIFICATES, Step.VERSIONS, Step.PROTOCOLS},
+            id="one-rule",
+        ),
+        pytest.param(
+            Typed(skip=("page", "protocol")), set(Step) - {Step.STYLE_SHEETS, Step.PROTOCOLS}, id="but-two-areas"
+        ),
+        pytest.param(Typed(), set(Step), id="all"),
+    ],
+)
+def test_what_no_rule_needs_is_not_asked(tmp_path, typed, steps):
+    assert set(settled(tmp_path, typed)[0].steps) == steps
+
+
+@pytest.mark.parametrize(
+    ("typed", "words"),
+    [
+        (Typed(only=("cookies",)), "--only 'cookies' is no area and no rule. Did you mean cookie?"),
+        (Typed(skip=("zzz",)), "--skip 'zzz' is no area and no rule. 'pewter rules' lists them."),
+        (Typed(only=("hsts",), skip=("hsts",)), "--only and --skip leave no rule to judge by."),
+    ],
+)
+def test_areas_that_are_none(tmp_path, typed, words):
+    with pytest.raises(UsageError, match=re.escape(words)):
+        settled(tmp_path, typed)

@@ -11,13 +11,15 @@ import dns.resolver
 from pewter.errors import UsageError
 from pewter.evidence import Answer, Lookup, Seen, Unseen, is_ip_address
 
+RECORD_TYPES = ("A", "AAAA")
+
 
 class NameService:
     """Looks each name up once in a look, at one resolver, without any cache from before."""
 
     def __init__(self, resolver: tuple[str, int] | None, step_seconds: float) -> None:
         self._step_seconds = step_seconds
-        self._tasks: dict[str, asyncio.Task[tuple[Lookup, ...]]] = {}
+        self._tasks: dict[str, tuple[asyncio.Task[Lookup], ...]] = {}
         try:
             self._resolver = dns.asyncresolver.Resolver(configure=resolver is None)
         except dns.resolver.NoResolverConfiguration as exc:
@@ -28,14 +30,15 @@ class NameService:
 
     async def look_up(self, name: str) -> tuple[Lookup, ...]:
         """The A and AAAA answers for ``name``; none for an IP address."""
+        return tuple([await each for each in self.ask(name)])
+
+    def ask(self, name: str) -> tuple[asyncio.Future[Lookup], ...]:
+        """The A and the AAAA answer, each as it comes; none for an IP address."""
         if is_ip_address(name):
             return ()
         if name not in self._tasks:
-            self._tasks[name] = asyncio.create_task(self._look_up(name))
-        return await asyncio.shield(self._tasks[name])
-
-    async def _look_up(self, name: str) -> tuple[Lookup, ...]:
-        return tuple(await asyncio.gather(*(self._ask(name, record_type) for record_type in ("A", "AAAA"))))
+            self._tasks[name] = tuple(asyncio.create_task(self._ask(name, kind)) for kind in RECORD_TYPES)
+        return tuple(map(asyncio.shield, self._tasks[name]))
 
     async def _ask(self, name: str, record_type: str) -> Lookup:
         try:

@@ -11,8 +11,8 @@ from pewter.octets import DecodeError
 from pewter.pki import Certificate
 from pewter.pki.ocsp import build_ocsp_request, ocsp_get_url
 
-from .files import fetch_file
-from .journeys import Surroundings
+from ..fetching import fetch_file
+from ..journeys import Surroundings
 
 MAX_OCSP_OCTETS = 1 << 16
 MAX_CRL_OCTETS = 16 << 20

@@ -4,11 +4,12 @@ Only over http, as the Baseline Requirements have it.  The address is guarded li
 answer is bounded in octets and time.
 """
 
+import asyncio
+
 from pewter.web.urls import InvalidUrl, read_url
 
 from .exchanges import BrokenOff, lone_connection
 from .journeys import Surroundings
-from .slots import Priority
 
 
 async def fetch_file(text: str, around: Surroundings, max_octets: int) -> bytes | str:
@@ -27,8 +28,9 @@ async def fetch_file(text: str, around: Surroundings, max_octets: int) -> bytes 
     if refusal is not None:
         return f"not contacted: {refusal}"
     try:
-        async with lone_connection(url, destination, around.slots, Priority.JOURNEY, around.step_seconds) as connection:
-            status, body = await connection.get_body(url, max_octets)
+        async with lone_connection(url, destination, around.network, around.step_seconds) as connection:
+            async with asyncio.timeout(around.step_seconds):
+                status, body = await connection.get_body(url, max_octets)
     except TimeoutError:
         return f"no whole answer within {around.step_seconds:g} s"
     except BrokenOff as exc:

@@ -5,9 +5,11 @@ import signal
 
 import pytest
 
-from pewter.cli.files import check_writable, read_bounded, write_whole
 from pewter.cli.review import write_files
 from pewter.errors import FileError
+from pewter.judge.review import make_review, read_review
+from pewter.plan.files import check_writable, read_bounded, write_whole
+from support.cases import case, journey
 
 
 def fifo(folder):
@@ -68,8 +70,9 @@ def test_a_file_that_cannot_be_written_stays_as_it_was(tmp_path):
 
 
 def test_one_file_that_fails_costs_no_other(tmp_path, capsys):
-    assert write_files([tmp_path / "no" / "x", tmp_path / "y"], b"octets")
-    assert (tmp_path / "y").read_bytes() == b"octets"
+    review = make_review(case(journey("http://www.marram-ferries.example/")))
+    assert write_files([tmp_path / "no" / "x.json", tmp_path / "y.json"], review)
+    assert read_review((tmp_path / "y.json").read_bytes(), "y") == review
     assert capsys.readouterr().err.splitlines() == [
-        f"pewter: {tmp_path}/no/x cannot be written: No such file or directory.", f"pewter: wrote {tmp_path}/y",
+        f"pewter: {tmp_path}/no/x.json cannot be written: No such file or directory.", f"pewter: wrote {tmp_path}/y.json",
     ]  # fmt: skip

@@ -1,0 +1,93 @@
+"""The one verifier of signatures: of certificates, CRLs, OCSP responses, timestamps of logs, and handshakes.
+
+Who names an algorithm, by an object identifier or by a code point of TLS, says by a :class:`Scheme` what it is.
+"""
+
+import enum
+from dataclasses import dataclass
+
+from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
+
+
+class SignatureVerdict(enum.Enum):
+    """What came of checking one signature."""
+
+    VERIFIED = "verified"
+    BAD = "does not verify"
+    UNSUPPORTED = "uses an algorithm or key that cannot be checked"
+
+
+class Family(enum.Enum):
+    """A kind of signature, and with it of key."""
+
+    RSA_PKCS1 = "RSASSA-PKCS1-v1_5"
+    RSA_PSS = "RSASSA-PSS"
+    ECDSA = "ECDSA"
+    ED25519 = "Ed25519"
+    ED448 = "Ed448"
+    DSA = "DSA"
+
+
+@dataclass(frozen=True, slots=True)
+class Scheme:
+    """A family with its parameters."""
+
+    family: Family
+    algorithm: hashes.HashAlgorithm | None = None
+    """None for Ed25519 and Ed448, which hash by themselves."""
+
+    mask_algorithm: hashes.HashAlgorithm | None = None
+    """Of RSASSA-PSS; None for that of the message."""
+
+    salt_octets: int | None = None
+    """Of RSASSA-PSS; None for as many as the hash has."""
+
+
+def verify(key: object, scheme: Scheme, signature: bytes, signed: bytes) -> SignatureVerdict:
+    """Check a signature by a public key; BAD where the key is of another kind than the signature."""
+    try:
+        return _verify(key, scheme, signature, signed)
+    except InvalidSignature:
+        return SignatureVerdict.BAD
+    except (ValueError, TypeError, UnsupportedAlgorithm):
+        return SignatureVerdict.UNSUPPORTED
+
+
+def _verify(key: object, scheme: Scheme, signature: bytes, signed: bytes) -> SignatureVerdict:
+    algorithm = scheme.algorithm
+    match scheme.family, key:
+        case Family.ED25519, ed25519.Ed25519PublicKey():
+            key.verify(signature, signed)
+        case Family.ED448, ed448.Ed448PublicKey():
+            key.verify(signature, signed)
+        case Family.RSA_PKCS1, rsa.RSAPublicKey() if algorithm is not None:
+            key.verify(signature, signed, padding.PKCS1v15(), algorithm)
+        case Family.RSA_PSS, rsa.RSAPublicKey() if algorithm is not None:
+            salt = scheme.salt_octets if scheme.salt_octets is not None else algorithm.digest_size
+            pss = padding.PSS(padding.MGF1(scheme.mask_algorithm or algorithm), salt)
+            key.verify(signature, signed, pss, algorithm)
+        case Family.ECDSA, ec.EllipticCurvePublicKey() if algorithm is not None:
+            key.verify(signature, signed, ec.ECDSA(algorithm))
+        case Family.DSA, dsa.DSAPublicKey() if algorithm is not None:
+            key.verify(signature, signed, algorithm)
+        case _:
+            return SignatureVerdict.UNSUPPORTED if key is None else SignatureVerdict.BAD
+    return SignatureVerdict.VERIFIED
+
+
+def family_of(key: object) -> Family | None:
+    """The family in which a key signs where the algorithm does not say; RSA keys sign as PKCS #1 v1.5 lays down."""
+    match key:
+        case rsa.RSAPublicKey():
+            return Family.RSA_PKCS1
+        case ec.EllipticCurvePublicKey():
+            return Family.ECDSA
+        case ed25519.Ed25519PublicKey():
+            return Family.ED25519
+        case ed448.Ed448PublicKey():
+            return Family.ED448
+        case dsa.DSAPublicKey():
+            return Family.DSA
+    return None

@@ -1,0 +1,208 @@
+"""What is known so far in one look; at any time it can become the evidence."""
+
+import asyncio
+import datetime
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from pewter.evidence import (
+    Endpoint,
+    Evidence,
+    Fault,
+    FetchedIssuer,
+    FrontEnd,
+    GivenLog,
+    HostProbe,
+    Lookup,
+    Name,
+    NotContacted,
+    Offer,
+    Page,
+    Plan,
+    Probe,
+    StatusAnswer,
+    StoredCertificate,
+    Tries,
+    Unseen,
+    WayIn,
+)
+from pewter.pki import Certificate, Store
+from pewter.tls import fingerprint
+from pewter.web.sites import are_siblings
+
+from .front_end_look import FrontEndLook
+from .journeys import Walk
+from .routes import Destination
+
+PROXY_VARIABLES = ("HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy", "ALL_PROXY", "all_proxy")
+
+
+@dataclass(frozen=True, slots=True)
+class Given:
+    """What the reviewer's own files hold."""
+
+    stores: tuple[Store, ...] = ()
+    """Root stores, to see which issuers need not be fetched."""
+
+    trust: tuple[Certificate, ...] = ()
+    """Anchors that the reviewer gave; they go into the evidence."""
+
+    trusts_given_only: bool = False
+    certificates: tuple[bytes, ...] = ()
+    """DER of certificates in files, to be held against what is served."""
+
+    logs: tuple[GivenLog, ...] = ()
+    chains: tuple[tuple[Certificate, ...], ...] = ()
+    """Chains that nobody served, whose missing issuers are to be fetched."""
+
+
+@dataclass
+class EndpointLook:
+    """One name at one address: its first hellos and what they led to."""
+
+    name: str
+    destination: Destination
+    planned: tuple[tuple[int, ...], ...]
+    probes: dict[tuple[int, ...], Probe] = field(default_factory=dict)
+    more_probes: list[Probe] = field(default_factory=list)
+    """Beyond the planned ones: asked again for a staple."""
+
+    look: FrontEndLook | None = None
+    """Of its own."""
+
+    minds: tuple[int, ...] = ()
+    tries: list[Tries] = field(default_factory=list)
+
+    def endpoint(self, why_unseen: str) -> Endpoint:
+        look = self.look
+        probes = (
+            self.probes.get(versions) or Probe(Offer(versions, self.name), Unseen(why_unseen))
+            for versions in self.planned
+        )
+        return Endpoint(
+            name=self.name,
+            address=self.destination.address,
+            port=self.destination.port,
+            probes=(*probes, *self.more_probes, *(look.more_probes if look is not None else ())),
+            nameless=tuple(look.nameless) if look is not None else (),
+            protocol=look.protocol if look is not None else None,
+            reached_at=self.destination.reached_at,
+            minds=self.minds,
+            tries=tuple(self.tries),
+        )
+
+
+@dataclass
+class FrontEndBoard:
+    """One address and port, and the names behind it."""
+
+    first: EndpointLook
+    """The name of which everything is asked."""
+
+    first_answered: asyncio.Event = field(default_factory=asyncio.Event)
+    """Its first hellos were answered, or will not be."""
+
+    alike: list[str] = field(default_factory=list)
+    """Names whose spot checks showed the same as the first."""
+
+    unlike: list[str] = field(default_factory=list)
+    """Names with a look of their own."""
+
+
+@dataclass
+class Board:
+    """Everything that steps have found."""
+
+    plan: Plan
+    given: Given
+    names: dict[str, Name] = field(default_factory=dict)
+    added: set[str] = field(default_factory=set)
+    """Names that are the sibling of one that was asked for."""
+
+    ports: dict[str, int] = field(default_factory=dict)
+    """Of https, by name."""
+
+    walks: list[Walk] = field(default_factory=list)
+    pages: dict[tuple[str, str], Page] = field(default_factory=dict)
+    host_probes: list[HostProbe] = field(default_factory=list)
+    endpoints: dict[tuple[str, str, int], EndpointLook] = field(default_factory=dict)
+    front_ends: dict[tuple[str, int], FrontEndBoard] = field(default_factory=dict)
+    certificates: dict[str, bytes] = field(default_factory=dict)
+    covered: dict[str, Name] = field(default_factory=dict)
+    statuses: dict[tuple[str, str], StatusAnswer] = field(default_factory=dict)
+    fetched: list[FetchedIssuer] = field(default_factory=list)
+    not_contacted: dict[tuple[str, str], NotContacted] = field(default_factory=dict)
+    faults: list[Fault] = field(default_factory=list)
+    why_unseen: str = ""
+    interrupted: bool = False
+
+    def __post_init__(self) -> None:
+        self.ports.update((target.host, target.port) for target in self.plan.targets)
+        self.certificates.update((each.sha256, each.der) for each in self.given.trust)
+        self.certificates.update((fingerprint(each), each) for each in self.given.certificates)
+        self.why_unseen = f"not reached before the deadline of {self.plan.whole_seconds:g} s"
+
+    def leave_out(self, what: str, where: str, reason: str) -> None:
+        """Say once what is not contacted, and why."""
+        self.not_contacted.setdefault((what, reason), NotContacted(where, reason))
+
+    def evidence(self, begun: datetime.datetime, elapsed: float, connections: int) -> Evidence:
+        """What was seen, in an order of its own: that in which answers came is chance."""
+        order = {name: position for position, name in enumerate(self._in_order())}
+        last = len(order)
+        walks = sorted(
+            self.walks,
+            key=lambda walk: (
+                order.get(walk.start.host, last),
+                walk.reason is not WayIn.TYPED,
+                walk.reason.value,
+                walk.looks_like,
+            ),
+        )
+        endpoints = sorted(self.endpoints.values(), key=lambda each: order.get(each.name, last))
+        given, plan = self.given, self.plan
+        return Evidence(
+            plan=plan,
+            begun=begun,
+            elapsed_seconds=round(elapsed, 3),
+            names=tuple(self._with_unseen(self.names[name]) for name in order),
+            endpoints=tuple(each.endpoint(self.why_unseen) for each in endpoints),
+            front_ends=tuple(
+                FrontEnd(address, port, found.first.name, tuple(found.alike), tuple(found.unlike))
+                for (address, port), found in sorted(self.front_ends.items())
+                if found.first.look is not None
+            ),
+            journeys=tuple(walk.journey(self.why_unseen) for walk in walks),
+            pages=tuple(page for _, page in sorted(self.pages.items())),
+            host_probes=tuple(sorted(self.host_probes, key=lambda each: (order.get(each.name, 0), each.scheme))),
+            certificates=tuple(StoredCertificate(sha, der) for sha, der in sorted(self.certificates.items())),
+            fetched_issuers=tuple(self.fetched),
+            given_trust=tuple(each.sha256 for each in given.trust),
+            trusts_given_only=given.trusts_given_only,
+            given_certificates=tuple(map(fingerprint, given.certificates)),
+            given_logs=given.logs,
+            covered_names=tuple(each for text, each in sorted(self.covered.items()) if text not in self.names),
+            revocation_asked=plan.revocation,
+            status_answers=tuple(answer for _, answer in sorted(self.statuses.items())),
+            not_contacted=tuple(self.not_contacted.values()),
+            faults=tuple(self.faults),
+            connections=connections,
+            environment_proxy=next((name for name in PROXY_VARIABLES if os.environ.get(name)), None),
+            interrupted=self.interrupted,
+        )
+
+    def _in_order(self) -> Sequence[str]:
+        """Names as given, each with its sibling behind it."""
+        found: dict[str, None] = {}
+        for target in self.plan.targets:
+            found[target.host] = None
+            found.update(dict.fromkeys(each for each in self.names if are_siblings(each, target.host)))
+        return list(found)
+
+    def _with_unseen(self, name: Name) -> Name:
+        """A name whose look-up did not end in time."""
+        if name.addresses or name.lookups:
+            return name
+        lookups = tuple(Lookup(record_type, Unseen(self.why_unseen)) for record_type in ("A", "AAAA"))
+        return Name(name.name, name.declared, lookups)

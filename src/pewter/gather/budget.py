@@ -1,0 +1,28 @@
+"""What one look may spend, whatever a zone, a page or a certificate says."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Budget:
+    """Bounds of one look; what goes beyond one is said once, and not looked at."""
+
+    addresses: int = 12
+    """Of one name that are contacted."""
+
+    connections: int = 6000
+    connections_of_a_name: int = 1000
+    """So many, or as many for each name where that is more."""
+
+    endpoints: int = 400
+    moves: int = 20
+    """Addresses to which pages move their visitors that are followed."""
+
+    style_sheets: int = 5
+    """Of one page."""
+
+    covered_names: int = 20
+    """Names of certificates that are not under review and are looked up."""
+
+    def connections_for(self, names: int) -> int:
+        return max(self.connections, self.connections_of_a_name * names)

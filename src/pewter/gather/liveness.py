@@ -1,0 +1,93 @@
+"""Which places have ever answered: a place that is silent is known as such after one first try.
+
+A server that takes connections and says nothing, or that drops what it is sent, would cost a whole deadline for every
+hello.  So until anything was heard from a place, all that is asked of it shares one short deadline, which begins with
+the first connection to it; once something is heard, each exchange has the time that it would have had.
+"""
+
+import asyncio
+import contextlib
+from collections.abc import AsyncIterator
+
+from .routes import Destination
+
+FIRST_SECONDS = 4.0
+"""Two retransmissions of a SYN (RFC 6298 section 2) are over by then."""
+
+Place = tuple[str, int]
+
+
+class Liveness:
+    """What one look has heard, by the place to which connections are really made."""
+
+    def __init__(self, first_seconds: float = FIRST_SECONDS) -> None:
+        self._first_seconds = first_seconds
+        self._begun: dict[Place, float] = {}
+        self._taken: set[Place] = set()
+        """Places that took a connection."""
+
+        self._heard: set[Place] = set()
+        """Places from which something came, if only that they refuse."""
+
+        self._silent: set[Place] = set()
+        self._waiting: dict[Place, dict[asyncio.Timeout, float]] = {}
+
+    def taken(self, destination: Destination) -> None:
+        """A connection came about."""
+        self._taken.add(_place(destination))
+
+    def heard(self, destination: Destination) -> None:
+        """Something came from there: all that waits may wait as long as it wishes."""
+        place = _place(destination)
+        if place not in self._heard:
+            self._taken.add(place)
+            self._heard.add(place)
+            self._silent.discard(place)
+            for timeout, until in self._waiting.pop(place, {}).items():
+                timeout.reschedule(until)
+
+    def stays_silent(self, destination: Destination) -> None:
+        """A whole request was not answered: where nothing else ever was, the rest need not be tried."""
+        if _place(destination) not in self._heard:
+            self._silent.add(_place(destination))
+
+    def takes_connections(self, destination: Destination) -> bool:
+        return _place(destination) in self._taken
+
+    def seconds(self, destination: Destination, wished: float) -> float:
+        """How long a place is waited for: for words about it."""
+        return wished if _place(destination) in self._heard else min(wished, self._first_seconds)
+
+    @contextlib.asynccontextmanager
+    async def exchange(
+        self, destination: Destination, seconds: float, *, connection_only: bool = False
+    ) -> AsyncIterator[None]:
+        """One exchange with a place, or only the coming about of a connection.
+
+        TimeoutError once its time is over, and at once where the place is silent.
+        """
+        place, now = _place(destination), asyncio.get_running_loop().time()
+        if place in self._silent:
+            raise TimeoutError
+        until = now + seconds
+        known = self._taken if connection_only else self._heard
+        if place in known:
+            async with asyncio.timeout_at(until):
+                yield
+            return
+        first = min(until, self._begun.setdefault(place, now) + self._first_seconds)
+        timeout = asyncio.timeout_at(first)
+        try:
+            async with timeout:
+                self._waiting.setdefault(place, {})[timeout] = until
+                yield
+        except TimeoutError:
+            if place not in known:
+                self._silent.add(place)
+            raise
+        finally:
+            self._waiting.get(place, {}).pop(timeout, None)
+
+
+def _place(destination: Destination) -> Place:
+    return destination.connect_address, destination.connect_port

@@ -1,0 +1,1 @@
+"""One module a step: a part of a look that asks one kind of question."""

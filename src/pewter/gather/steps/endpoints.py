@@ -1,0 +1,118 @@
+"""Endpoints: the first hellos to each name at each address."""
+
+import asyncio
+import functools
+
+import msgspec
+
+from pewter.evidence import Alert, Ended, Handshake, HowEnded, Offer, Probe, Step, Tries, Unseen
+from pewter.pki import MUST_STAPLE, Certificate, read_certificate
+from pewter.places import socket_text
+from pewter.tls import Version, version_name
+from pewter.tls.codepoints import AlertDescription
+from pewter.tls.offers import MODERN, OPTIONAL_EXTENSIONS
+
+from ..board import EndpointLook
+from ..hellos import send_hello
+from ..routes import Destination
+from ..scene import Scene
+from ..slots import Priority
+from . import chains, front_ends
+
+OFFERS = front_ends.FIRST_OFFERS
+STAPLE_TRIES = 2
+STAPLE_PAUSE_SECONDS = 0.5
+
+
+def look_at(scene: Scene, name: str, destination: Destination, offers: tuple[tuple[int, ...], ...]) -> None:
+    """Send the offers, each on a connection of its own; once for each name, address and port."""
+    key = (name, destination.address, destination.port)
+    endpoints = scene.board.endpoints
+    if key in endpoints:
+        return
+    place = f"{name} at {socket_text(destination.address, destination.port)}"
+    if len(endpoints) >= scene.budget.endpoints:
+        scene.board.leave_out("endpoints", place, f"{scene.budget.endpoints} endpoints are looked at")
+        return
+    endpoint = endpoints[key] = EndpointLook(name, destination, offers)
+    if scene.wants(Step.PROTOCOLS) and offers == OFFERS:
+        front_ends.register(scene, endpoint)
+    for versions in offers:
+        failed = functools.partial(_failed, scene, endpoint, versions)
+        scene.start(_probe(scene, endpoint, versions), f"{version_name(versions[0])} to {place}", failed)
+
+
+async def _probe(scene: Scene, endpoint: EndpointLook, versions: tuple[int, ...]) -> None:
+    probe = await _hello(scene, endpoint, Offer(versions, endpoint.name))
+    if versions == MODERN and _may_mind_the_hello(probe):
+        probe = await _insist(scene, endpoint, probe)
+    endpoint.probes[versions] = probe
+    front_ends.answered(scene, endpoint)
+    if not isinstance(probe.answer, Handshake):
+        return
+    if scene.wants(Step.ISSUERS):
+        failed = chains.failing(scene, probe.answer.chain[0])
+        scene.start(chains.look_into(scene, probe.answer.chain), f"issuers of {endpoint.name}", failed)
+    if Version.TLS_1_3 in versions and probe.answer.staple is None and scene.wants(Step.VERSIONS):
+        await _ask_for_staple_again(scene, endpoint, probe.offer, probe.answer.chain[0])
+
+
+async def _hello(scene: Scene, endpoint: EndpointLook, offer: Offer) -> Probe:
+    async with scene.network.slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
+        result = await send_hello(offer, endpoint.destination, scene.network, scene.plan.step_seconds)
+    for sha256, der in result.certificates.items():
+        scene.board.certificates.setdefault(sha256, der)
+    return Probe(offer, result.answer, round(result.elapsed_seconds, 6))
+
+
+async def _insist(scene: Scene, endpoint: EndpointLook, refused: Probe) -> Probe:
+    """A refused first hello, again and without what need not be in it: which of these does the server mind?"""
+    offer = refused.offer
+    small = await _hello(scene, endpoint, msgspec.structs.replace(offer, without=OPTIONAL_EXTENSIONS))
+    again = await _hello(scene, endpoint, offer)
+    if isinstance(again.answer, Handshake):
+        endpoint.tries.append(Tries("the hello for TLS 1.3 and TLS 1.2", 2, 1))
+        return again
+    if not isinstance(small.answer, Handshake):
+        return refused
+    for extension in OPTIONAL_EXTENSIONS:
+        alone = await _hello(scene, endpoint, msgspec.structs.replace(offer, without=(extension,)))
+        if isinstance(alone.answer, Handshake):
+            endpoint.minds = (extension,)
+            return alone
+    endpoint.minds = OPTIONAL_EXTENSIONS
+    return small
+
+
+async def _ask_for_staple_again(scene: Scene, endpoint: EndpointLook, offer: Offer, leaf: str) -> None:
+    """A server that fetches its own staple has none at first: absence needs more than one hello.
+
+    Only where there may be one: the certificate names an OCSP responder, or demands a staple.
+    """
+    certificate = read_certificate(scene.board.certificates[leaf])
+    if not isinstance(certificate, Certificate) or not (
+        MUST_STAPLE in certificate.extensions.tls_features or certificate.extensions.ocsp_responders
+    ):
+        return
+    for _ in range(STAPLE_TRIES):
+        await asyncio.sleep(STAPLE_PAUSE_SECONDS)
+        probe = await _hello(scene, endpoint, offer)
+        endpoint.more_probes.append(probe)
+        if isinstance(probe.answer, Handshake) and probe.answer.staple is not None:
+            return
+
+
+def _failed(scene: Scene, endpoint: EndpointLook, versions: tuple[int, ...], reason: str) -> None:
+    endpoint.probes.setdefault(versions, Probe(Offer(versions, endpoint.name), Unseen(reason)))
+    front_ends.answered(scene, endpoint)
+
+
+def _may_mind_the_hello(probe: Probe) -> bool:
+    """Whether a refusal may be for something in the hello that need not be there, or for no reason at all."""
+    match probe.answer:
+        case Alert(description=description):
+            return description != AlertDescription.PROTOCOL_VERSION
+        case Ended(how=how):
+            return how in {HowEnded.CLOSED, HowEnded.RESET}
+        case _:
+            return False

@@ -1,0 +1,46 @@
+"""Pages: read what was shown, and fetch what belongs to it."""
+
+import asyncio
+import functools
+from collections.abc import Callable
+
+from pewter.evidence import Page, Step
+from pewter.web.further_ways import SITEMAP_PATH
+from pewter.web.pages import read_page, read_sitemap, read_style_sheet
+from pewter.web.urls import Url, read_url
+
+from ..exchanges import Answered, fetch_once
+from ..scene import Scene
+
+
+async def keep(scene: Scene, url: Url, answered: Answered) -> Page:
+    """Read a page, keep what it says, and fetch its own style sheets.
+
+    In a thread: what a hostile page costs must not hold up the other looks, nor the deadline.
+    """
+    read = functools.partial(read_page, answered.body, url, answered.content_type, truncated=answered.truncated)
+    page = await asyncio.to_thread(read)
+    pages = scene.board.pages
+    if (page.url, page.sha256) not in pages:
+        pages[page.url, page.sha256] = page
+        wanted = url.is_https and scene.wants(Step.STYLE_SHEETS)
+        for sheet in page.style_sheets[: scene.budget.style_sheets] if wanted else ():
+            if scene.is_first(("sheet", sheet)):
+                scene.start(_fetch(scene, read_url(sheet), read_style_sheet), sheet)
+    return page
+
+
+def fetch_sitemap(scene: Scene, url: Url) -> None:
+    """Of the origin of a home page."""
+    sitemap = Url("https", url.host, url.port, SITEMAP_PATH)
+    scene.start(_fetch(scene, sitemap, read_sitemap), str(sitemap))
+
+
+async def _fetch(scene: Scene, url: Url, read: Callable[..., Page]) -> None:
+    destinations = await scene.open_destinations(url)
+    if isinstance(destinations, str):
+        return
+    outcome = await fetch_once(url, destinations[0], scene.network, scene.plan.step_seconds)
+    if isinstance(outcome, Answered) and outcome.hop.status == 200 and outcome.body:
+        sheet = await asyncio.to_thread(functools.partial(read, outcome.body, url, truncated=outcome.truncated))
+        scene.board.pages[sheet.url, sheet.sha256] = sheet

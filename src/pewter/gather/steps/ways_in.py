@@ -1,0 +1,86 @@
+"""Ways in: every URL that a visitor may type, followed hop by hop, and what the home page links to."""
+
+import functools
+
+from pewter.evidence import Step, Unseen, WayIn
+from pewter.tls import fingerprint
+from pewter.tls.offers import MODERN
+from pewter.web.further_ways import ABSENT_PATH, choose_ways_in
+from pewter.web.sites import paths_for
+from pewter.web.urls import Url, read_url
+
+from ..exchanges import Answered
+from ..journeys import Walk
+from ..routes import Destination
+from ..scene import Scene
+from . import endpoints, pages
+
+
+def begin(scene: Scene, name: str, https_destinations: tuple[Destination, ...]) -> None:
+    """Both schemes and every path, by a visitor's own choice of address; the home page by each address."""
+    several = tuple(each.address for each in https_destinations) if len(https_destinations) > 1 else ()
+    for path in paths_for(name, scene.plan.paths):
+        walk_to(scene, name, path, WayIn.TYPED, several if path == "/" else ())
+    # What no visitor waits for goes to the last address, so that the first is free for journeys.
+    if scene.is_first(("absent", name)):
+        walk_to(scene, name, ABSENT_PATH, WayIn.ABSENT, several[-1:])
+
+
+def walk_to(
+    scene: Scene, name: str, path: str, reason: WayIn, addresses: tuple[str, ...] = (), looks_like: str = ""
+) -> None:
+    path, mark, query = path.partition("?")
+    for scheme, port in (("http", 80), ("https", scene.board.ports[name])):
+        url = Url(scheme, name, port, path or "/", query if mark else None)
+        for address in addresses or (None,):
+            if scene.is_first(("way in", str(url), address)):
+                walk = Walk(url, scene.around, reason, address, looks_like=looks_like)
+                _start(scene, walk, f"{url}" + (f" at {address}" if address else ""))
+
+
+def _start(scene: Scene, walk: Walk, what: str) -> None:
+    scene.board.walks.append(walk)
+    scene.start(_follow(scene, walk), what, functools.partial(_failed, walk))
+
+
+async def _follow(scene: Scene, walk: Walk) -> None:
+    await walk.follow()
+    if walk.start.target == "/" and walk.hops and walk.hops[-1].page is not None:
+        _find_more(scene, read_url(walk.hops[-1].url), walk.hops[-1].page)
+
+
+def _failed(walk: Walk, reason: str) -> None:
+    """A journey that had ended stays as it was: the fault came after it."""
+    if walk.end is None:
+        walk.end = Unseen(reason)
+
+
+def _find_more(scene: Scene, url: Url, page: str) -> None:
+    """Try what the home page of one of the site's names links to, once for each name."""
+    board = scene.board
+    if not scene.wants(Step.FOUND) or url.host not in board.names or not scene.is_first(("searched", url.host)):
+        return
+    if url.is_https:
+        pages.fetch_sitemap(scene, url)
+    for path, looks_like in choose_ways_in(
+        board.pages[str(url), page].inner_links, paths_for(url.host, scene.plan.paths)
+    ):
+        walk_to(scene, url.host, path, WayIn.FOUND, looks_like=looks_like)
+
+
+def moved(scene: Scene, walk: Walk, url: Url) -> None:
+    """Follow where a page moved its visitors, once for each address, with the cookies that they have by then."""
+    followed = sum(1 for each in scene.board.walks if each.reason is WayIn.MOVED)
+    if followed < scene.budget.moves and scene.is_first(("moved", str(url))):
+        onward = Walk(url, scene.around, WayIn.MOVED, as_browser=walk.as_browser, jar=walk.jar)
+        _start(scene, onward, f"{url}")
+
+
+def met(scene: Scene, url: Url, destination: Destination, answered: Answered) -> None:
+    """A host that a journey leads to and that is no name of the site gets one hello: what does a browser make of it?"""
+    if answered.certificate is None:
+        return
+    board = scene.board
+    board.certificates.setdefault(fingerprint(answered.certificate), answered.certificate)
+    if url.host not in board.names and scene.wants(Step.CERTIFICATES):
+        endpoints.look_at(scene, url.host, destination, (MODERN,))

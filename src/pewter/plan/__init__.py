@@ -1,0 +1,1 @@
+"""What to look at and by which terms: from options as typed, the site file and the reviewer's own files."""

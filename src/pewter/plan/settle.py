@@ -1,0 +1,160 @@
+"""From what was typed and the site file to a plan, its terms, and what the reviewer's own files hold."""
+
+import difflib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from pewter.errors import UsageError
+from pewter.evidence import Plan, Target
+from pewter.gather.board import Given
+from pewter.gather.routes import read_address_and_port, read_route
+from pewter.judge.expectations import Terms
+from pewter.judge.rules import AREAS, RULES, chosen_rules, steps_for
+from pewter.places import socket_text
+from pewter.web.sites import are_siblings
+
+from .own_files import read_certificate_file, read_log_file, read_trust_file
+from .root_stores import own_stores
+from .site_file import NAME, SiteFile, read_site_file
+from .texts import TypedTarget, read_canonical, read_path, read_target
+
+GENTLE_SECONDS = 300.0
+"""For the whole review, where it makes one connection at a time."""
+
+SUPPOSITIONS = ("hsts",)
+
+
+@dataclass(frozen=True)
+class Typed:
+    """The options of a look and its terms, as typed."""
+
+    targets: tuple[str, ...] = ()
+    canonical: str | None = None
+    also: tuple[str, ...] = ()
+    paths: tuple[str, ...] = ()
+    routes: tuple[str, ...] = ()
+    resolver: str | None = None
+    trust: tuple[Path, ...] = ()
+    trust_only: tuple[Path, ...] = ()
+    certificates: tuple[Path, ...] = ()
+    ct_logs: tuple[Path, ...] = ()
+    revocation: bool = False
+    gentle: bool = False
+    suppose: tuple[str, ...] = ()
+    only: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
+    timeout: float | None = None
+
+
+@dataclass(frozen=True)
+class Settled:
+    """What a look is made of."""
+
+    plan: Plan
+    terms: Terms
+    given: Given
+
+
+def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
+    """What was typed comes before what the folder's site file says.  ``say`` is told what is not used, and why."""
+    site_file = _site_file(typed, folder, say)
+    look = site_file.look
+    targets, paths = _targets_and_paths(typed, site_file)
+    gentle = typed.gentle or look.gentle
+    timeout = typed.timeout if typed.timeout is not None else look.timeout or (GENTLE_SECONDS if gentle else 60.0)
+    if not 0 < timeout <= 3600:
+        raise UsageError(f"--timeout is {timeout:g}; allowed are more than 0 and at most 3600 seconds.")
+    for supposed in typed.suppose:
+        if supposed not in SUPPOSITIONS:
+            raise UsageError(f"--suppose {supposed!r}: what can be supposed is hsts.")
+    _check_names("--only", typed.only)
+    _check_names("--skip", typed.skip)
+    rules = chosen_rules(typed.only, typed.skip)
+    if not rules:
+        raise UsageError("--only and --skip leave no rule to judge by.")
+    resolver = typed.resolver or look.resolver
+    canonical = typed.canonical or site_file.site.canonical
+    plan = Plan(
+        targets=targets,
+        paths=paths,
+        routes=tuple(str(read_route(text)) for text in (*typed.routes, *site_file.route_texts)),
+        resolver=socket_text(*read_address_and_port(resolver, "--resolver", 53)) if resolver else None,
+        only=typed.only,
+        skip=typed.skip,
+        steps=steps_for(rules),
+        revocation=typed.revocation or look.revocation,
+        connections_per_address=1 if gentle else 8,
+        whole_seconds=timeout,
+        step_seconds=min(10.0, timeout),
+    )
+    origin = read_canonical(canonical).origin if canonical else None
+    terms = Terms(site_file.expect, origin, site_file.levels, site_file.accept, typed.suppose)
+    return Settled(plan, terms, _given(typed, site_file, folder, say))
+
+
+def _given(typed: Typed, site_file: SiteFile, folder: Path, say: Callable[[str], None]) -> Given:
+    look = site_file.look
+
+    def in_folder(names: Sequence[str]) -> tuple[Path, ...]:
+        return tuple(folder / name for name in names)
+
+    if typed.trust_only and typed.trust:
+        raise UsageError("--trust adds to the root stores and --trust-only takes their place: give one of them.")
+    trust_only = typed.trust_only or in_folder(look.trust_only)
+    trust = trust_only or (*in_folder(look.trust), *typed.trust)
+    certificates = (*in_folder(look.certificates), *typed.certificates)
+    return Given(
+        stores=own_stores(),
+        trust=tuple(each for file in trust for each in read_trust_file(file)),
+        trusts_given_only=bool(trust_only),
+        certificates=tuple(der for file in certificates for der in read_certificate_file(file, say)),
+        logs=tuple(log for file in (*in_folder(look.ct_logs), *typed.ct_logs) for log in read_log_file(file)),
+    )
+
+
+def _targets_and_paths(typed: Typed, site_file: SiteFile) -> tuple[tuple[Target, ...], tuple[str, ...]]:
+    read = [read_target(text) for text in (*typed.targets, *typed.also)]
+    targets = read if typed.targets else [*(TypedTarget(name, 443, None) for name in _names_of(site_file)), *read]
+    if not targets:
+        raise UsageError(f"{NAME} names no site: give site.canonical or site.names.")
+    paths = (*typed.paths, *(target.path for target in read if target.path is not None))
+    if not typed.targets:
+        paths = (*site_file.site.paths, *paths)
+    distinct = {target.host: Target(target.host, target.port) for target in targets}
+    return tuple(distinct.values()), tuple(dict.fromkeys(("/", *map(read_path, paths))))
+
+
+def _site_file(typed: Typed, folder: Path, say: Callable[[str], None]) -> SiteFile:
+    """The folder's site file, where no target is given or the first is a name of that site."""
+    path = folder / NAME
+    if not path.exists():
+        if not typed.targets:
+            raise UsageError(f"No target, and no {NAME} in this folder. Type: pewter review www.x.example")
+        return SiteFile()
+    site_file = read_site_file(path)
+    if typed.targets and not _is_of(site_file, read_target(typed.targets[0]).host):
+        say(f"{NAME} in this folder is of another site and is not used")
+        return SiteFile()
+    say(f"using {NAME}")
+    return site_file
+
+
+def _is_of(site_file: SiteFile, host: str) -> bool:
+    """A name of the site, or the apex or www of one."""
+    return any(host == name or are_siblings(host, name) for name in _names_of(site_file))
+
+
+def _names_of(site_file: SiteFile) -> tuple[str, ...]:
+    canonical = (read_canonical(site_file.site.canonical).host,) if site_file.site.canonical else ()
+    return tuple(dict.fromkeys((*canonical, *(read_target(name).host for name in site_file.site.names))))
+
+
+def _check_names(option: str, names: Sequence[str]) -> None:
+    """Areas and rules; UsageError names the nearest to one that is none."""
+    known = [*(area for area in AREAS if area != "bundle"), *(rule.name for rule in RULES if rule.area != "bundle")]
+    for name in names:
+        if name not in known:
+            near = difflib.get_close_matches(name, known, n=1, cutoff=0.5)
+            hint = f" Did you mean {near[0]}?" if near else ""
+            raise UsageError(f"{option} {name!r} is no area and no rule.{hint} 'pewter rules' lists them.")

@@ -1,0 +1,505 @@
+"""What to ask next to learn which suites and groups a server accepts, and its order: no sockets.
+
+A search is a generator: it yields an :class:`Ask`, with an offer, and is sent what came of it; where it yields a
+:class:`Together`, several searches may go on side by side.  Whoever drives it needs to know nothing more.
+
+A server that is offered a set picks one of it.  Each pick says two things: that the suite is accepted, and that the
+server puts it before every other one of the set that it accepts.  So a set is asked for again without what was picked,
+until it is refused: a chain of as many hellos as there are suites, and one.  Sets are cut up so that no chain is long,
+and one hello is asked about a suite and a group at once.  The order is total where the server has one, so it is known
+once each two neighbours of a guessed order were held against each other; a chain tells most of them, and all pairs of
+one guess are asked at once.
+"""
+
+import itertools
+from collections import Counter
+from collections.abc import Callable, Generator, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from pewter.evidence import Offer, Order, Unseen
+
+from .codepoints import Group, Version
+from .offers import GROUPS
+from .suites import CipherSuite, table
+from .trial import Picked, Refused
+
+_ANONYMOUS_SCSV = {0x00FF, 0x5600}
+MAX_SUITES_A_HELLO = 150
+"""Some old servers close on a hello with very many suites."""
+
+MAIN_SUITES = {
+    int(Version.TLS_1_3): (0x1301, 0x1303, 0x1302),
+    int(Version.TLS_1_2): (0xC02B, 0xC02F, 0xCCA9, 0xCCA8, 0xC02C, 0xC030),
+}
+"""Those that nearly every server has some of: a set that is picked empty needs no hello to be refused.
+
+ChaCha20 stands at neither end: some servers choose by themselves, but let a client have it that puts it first.
+"""
+
+_MAIN_OLD_SUITES = (0xC009, 0xC013, 0xC00A, 0xC014, 0x002F, 0x0035)
+
+_USUAL_GROUPS = (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1)
+TLS_1_3_GROUPS = (
+    _USUAL_GROUPS,
+    (Group.X25519MLKEM768, Group.SECP256R1MLKEM768, Group.SECP384R1MLKEM1024, Group.X25519KYBER768DRAFT00,
+     Group.MLKEM768, Group.MLKEM1024, Group.MLKEM512, Group.CURVESM2,
+     Group.BRAINPOOLP256R1TLS13, Group.BRAINPOOLP384R1TLS13, Group.BRAINPOOLP512R1TLS13),
+    (Group.FFDHE2048, Group.FFDHE3072, Group.FFDHE4096, Group.FFDHE6144, Group.FFDHE8192),
+)  # fmt: skip
+"""In parts that are searched at once."""
+
+OLD_CURVES = (
+    (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1),
+    tuple(
+        group for group in Group if group < Group.SECP256R1 or Group.BRAINPOOLP256R1 <= group <= Group.BRAINPOOLP512R1
+    ),
+)
+"""Curves of TLS 1.2 and below, as ServerKeyExchange names them."""
+
+
+def suites_for(version: int) -> tuple[tuple[int, ...], ...]:
+    """Every suite of the table that can stand in a hello of this version, in parts that are searched at once."""
+    known = [each for each in table().values() if each.code not in _ANONYMOUS_SCSV and each.code != 0]
+    main = MAIN_SUITES.get(version, _MAIN_OLD_SUITES)
+    others = [each for each in known if each.code not in main]
+    if version == Version.TLS_1_3:
+        return main, tuple(each.code for each in others if each.is_tls_1_3)
+    usable = [each for each in others if not each.is_tls_1_3 and (version == Version.TLS_1_2 or not each.needs_tls_1_2)]
+    usable.sort(key=_likelihood)
+    usual = tuple(each.code for each in usable if _is_usual(each))
+    rest = tuple(each.code for each in usable if not _is_usual(each))
+    pieces = (rest[start : start + MAX_SUITES_A_HELLO] for start in range(0, len(rest), MAX_SUITES_A_HELLO))
+    return main, usual, *pieces
+
+
+def _is_usual(suite: CipherSuite) -> bool:
+    proven = suite.authentication in {"RSA", "ECDSA"} and suite.key_exchange in {"ECDHE", "DHE", "RSA"}
+    return proven and not suite.is_export and suite.bits >= 112
+
+
+def _likelihood(suite: CipherSuite) -> tuple[int, int, int]:
+    """Those that servers mostly have come first."""
+    ciphers = ("AES_256_GCM", "AES_128_GCM", "CHACHA20", "AES_256", "AES_128")
+    rank = next((position for position, each in enumerate(ciphers) if suite.cipher.startswith(each)), len(ciphers))
+    exchange = {"ECDHE": 0, "DHE": 1, "RSA": 2}.get(suite.key_exchange, 3)
+    return rank, exchange, suite.code
+
+
+def usual_order(first: int) -> Callable[[int], tuple[int, ...]]:
+    """A key by which most servers order suites: forward secrecy first, then AEAD, then by the length of the key.
+
+    ``first`` is what the server likes best: it tells whether longer or shorter keys come first.
+    """
+    best = table().get(first)
+    shorter_first = best is not None and best.bits == 128
+
+    def key(code: int) -> tuple[int, ...]:
+        suite = table().get(code)
+        if suite is None:
+            return (9, 0, 0, 0, 0, code)
+        bits = suite.bits if shorter_first else -suite.bits
+        is_chacha = suite.cipher.startswith("CHACHA20")
+        by_length = (is_chacha, bits) if shorter_first else (bits, is_chacha)
+        return (
+            not suite.forward_secrecy,
+            not suite.bits,
+            not suite.is_aead,
+            *by_length,
+            suite.key_exchange != "ECDHE",
+            suite.authentication != "ECDSA",
+            code,
+        )
+
+    return key
+
+
+def usual_group_order(group: int) -> tuple[int, ...]:
+    """The key for groups: hybrids first, then in the order of the parts."""
+    order = [int(each) for part in (TLS_1_3_GROUPS[1], TLS_1_3_GROUPS[0], *TLS_1_3_GROUPS[2:]) for each in part]
+    return (order.index(group),) if group in order else (len(order), group)
+
+
+class Picks:
+    """Everything that a server picked from one kind of sets.
+
+    What it costs grows with the square of what was found: a server may accept everything, and never twice alike.
+    """
+
+    def __init__(self) -> None:
+        self._found: dict[int, None] = {}
+        self._behind: dict[int, set[int]] = {}
+        """What each went before at one time or another."""
+
+        self._picks: list[tuple[tuple[int, ...], int]] = []
+
+    def know(self, accepted: int) -> None:
+        """It is accepted, and nothing is known of its place."""
+        self._found.setdefault(accepted)
+
+    def note(self, offered: Sequence[int], picked: int) -> None:
+        """It was picked out of a set that held it."""
+        self._found.setdefault(picked)
+        self._behind.setdefault(picked, set()).update(offered)
+        self._picks.append((tuple(offered), picked))
+
+    @property
+    def follows_the_client(self) -> bool:
+        """Whether each pick was the first of what was offered that is accepted at all."""
+        return all(
+            picked == next((each for each in offered if each in self._found), picked) for offered, picked in self._picks
+        )
+
+    @property
+    def found(self) -> tuple[int, ...]:
+        """Accepted ones, in the order in which they were found."""
+        return tuple(self._found)
+
+    def puts_first(self, one: int, other: int) -> bool:
+        """Whether a pick showed that ``one`` goes before ``other``."""
+        return other in self._behind.get(one, ())
+
+    @property
+    def has_contradiction(self) -> bool:
+        """Whether one went before another at one time, and behind it at another."""
+        return any(
+            self.puts_first(one, other) and self.puts_first(other, one)
+            for one, other in itertools.combinations(self.found, 2)
+        )
+
+    def guess(self, usual: Callable[[int], tuple[int, ...]] | None = None) -> tuple[int, ...]:
+        """The found ones in the best order known: what was shown, else the usual, else what was found first."""
+        left = dict.fromkeys(sorted(self.found, key=usual) if usual is not None else self.found)
+        behind = {one: (others & left.keys()) - {one} for one, others in self._behind.items()}
+        before = Counter(itertools.chain.from_iterable(behind.values()))
+        order = []
+        while left:
+            # Where none is free, a circle shows a server without one order.
+            chosen = next((each for each in left if not before[each]), next(iter(left)))
+            del left[chosen]
+            order.append(chosen)
+            before.subtract(behind.get(chosen, ()))
+        return tuple(order)
+
+    def open_pairs(self, order: Sequence[int]) -> tuple[tuple[int, int], ...]:
+        """Neighbours of an order that were not held against each other yet."""
+        return tuple(
+            (one, other)
+            for one, other in itertools.pairwise(order)
+            if not self.puts_first(one, other) and not self.puts_first(other, one)
+        )
+
+
+# The search
+
+
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """One hello, of which the answer is wanted."""
+
+    offer: Offer
+
+
+@dataclass(frozen=True, slots=True)
+class Together:
+    """Searches that do not wait for each other."""
+
+    searches: tuple["Search", ...]
+
+
+Answer = Picked | Refused | Unseen
+Search = Generator[Ask | Together, Answer | None, None]
+
+CHAIN = 4
+"""Picks after which what is left of a set is cut in two: no chain gets long."""
+
+LARGE = 30
+"""A set with so many left after its first pick is cut in two at once."""
+
+MAX_ORDER_ROUNDS = 8
+MAX_SUITE_PAIRS = 8
+MAX_PAIRS_OF_OLDER = 2
+"""Pairs of suites that are held against each other in the newest version before TLS 1.3, and in older ones: of a
+hundred suites only the first matter, and a server has one order for all versions."""
+
+MAX_GROUP_PAIRS = 1
+"""Pairs of groups that are held against each other: of their order only the first matter."""
+
+
+@dataclass
+class VersionSearch:
+    """The suites and groups of one version at one endpoint; :meth:`run` is the search."""
+
+    name: str | None
+    version: int
+    with_groups: bool = True
+    picks: Picks = field(default_factory=Picks)
+    """Of suites."""
+
+    groups: Picks = field(default_factory=Picks)
+    order: Order = Order.NOT_KNOWN
+    group_order: Order = Order.NOT_KNOWN
+    unfinished: str = "not reached before the deadline"
+    """Why the search broke off; empty once it is through."""
+
+    with_options: Answer | None = None
+    """What came of the one hello that carried options: rich and compression, or values that nobody knows."""
+
+    needs_shares: bool = False
+    """The server cannot do with an empty key_share."""
+
+    primes: list[bytes] = field(default_factory=list)
+    """Of finite-field exchanges."""
+
+    _unseen: list[str] = field(default_factory=list)
+    _has_optioned: bool = False
+
+    @property
+    def is_tls_1_3(self) -> bool:
+        return self.version == Version.TLS_1_3
+
+    @property
+    def asked(self) -> int:
+        """How many suites are asked for."""
+        return sum(map(len, suites_for(self.version)))
+
+    @property
+    def asked_groups(self) -> int:
+        return sum(map(len, self._group_parts))
+
+    @property
+    def _group_parts(self) -> tuple[tuple[int, ...], ...]:
+        parts = TLS_1_3_GROUPS if self.is_tls_1_3 else OLD_CURVES
+        return tuple(tuple(map(int, part)) for part in parts)
+
+    @property
+    def suites(self) -> tuple[int, ...]:
+        """Accepted ones, in the best order known."""
+        return self.picks.guess(self._usual)
+
+    @property
+    def accepted_groups(self) -> tuple[int, ...]:
+        return self.groups.guess(usual_group_order)
+
+    @property
+    def _usual(self) -> Callable[[int], tuple[int, ...]]:
+        return usual_order(self.picks.found[0] if self.picks.found else 0)
+
+    def run(self) -> Search:
+        """Everything, to the end."""
+        yield from self.find()
+        yield from self.settle()
+
+    def find(self) -> Search:
+        """All that is accepted."""
+        main, *others = suites_for(self.version)
+        likely, *other_groups = self._group_parts
+        searches = [self._main(main, likely), *self._further_groups(other_groups)]
+        searches += [self._find(part) for part in map(self._left, others[:1]) if part]
+        if others[1:]:
+            searches.append(self._find_rest([self._left(part) for part in others[1:]]))
+        yield Together(tuple(searches))
+        if self.is_tls_1_3 and not self.picks.found and not self._unseen:
+            self.needs_shares = True
+            yield from self._find(main)
+
+    def settle(self) -> Search:
+        """The order of what was found."""
+        yield Together((self._settle_suites(), self._settle_groups()))
+        self.unfinished = self._unseen[0] if self._unseen else ""
+
+    def _left(self, suites: Sequence[int]) -> list[int]:
+        return [each for each in suites if each not in self.picks.found]
+
+    def _main(self, suites: Sequence[int], groups: Sequence[int]) -> Search:
+        """What nearly every server has some of: suites and groups in one hello.
+
+        Before TLS 1.3 with suites for RSA alone: a server has no use for its ECDSA certificate where the curve of its
+        key is not among the groups (RFC 8422 section 5.1), so that its picks would say nothing of its order.
+        """
+        left = self._left(suites)
+        left_groups = [each for each in groups if each not in self.groups.found] if self.with_groups else []
+        apart = [] if self.is_tls_1_3 else [each for each in left if table()[each].key_exchange != "ECDHE"]
+        carriers = [each for each in left if self.is_tls_1_3 or table()[each].authentication == "RSA"]
+        carriers = [each for each in carriers if each not in apart]
+        others = [each for each in left if each not in carriers and each not in apart]
+        cut = (len(left_groups) + 1) // 2 if self.is_tls_1_3 else min(len(left_groups), max(len(carriers), 2))
+        searches = [self._both(carriers, left_groups[:cut])]
+        searches += [self._find_groups(left_groups[cut:])] if left_groups[cut:] else []
+        yield Together((*searches, *(self._find(part) for part in (others, apart) if part)))
+
+    def _find_rest(self, parts: Sequence[Sequence[int]]) -> Search:
+        """Suites that hardly any server has, all in one hello; in parts where it is too much for the server."""
+        answer = yield Ask(self.offer([each for part in parts for each in part], None))
+        match answer:
+            case Refused(how="alert handshake_failure"):
+                return
+            case Picked():
+                self._noted([each for part in parts for each in part], None, answer)
+        yield Together(tuple(self._find(left) for left in map(self._left, parts) if left))
+
+    def _further_groups(self, parts: Sequence[Sequence[int]]) -> Iterator[Search]:
+        for part in parts if self.with_groups else ():
+            left = [each for each in part if each not in self.groups.found]
+            if left:
+                yield self._find_groups(left)
+
+    # Chains
+
+    def _both(self, suites: Sequence[int], groups: Sequence[int]) -> Search:
+        """One hello for a suite and a group.  Refused, it says only that one of the sets holds nothing more."""
+        left, left_groups = list(suites), list(groups)
+        while left and left_groups:
+            picked = yield from self._pick(left, left_groups)
+            if picked is None:
+                break
+            left.remove(picked.suite)
+            if picked.group in left_groups:
+                left_groups.remove(picked.group)
+            else:
+                break
+        searches = [self._find(left)] if left else []
+        searches += [self._find_groups(left_groups)] if left_groups else []
+        if searches:
+            yield Together(tuple(searches))
+
+    def _find(self, suites: Sequence[int]) -> Search:
+        left = list(suites)
+        for _ in range(CHAIN):
+            picked = (yield from self._pick(left, None)) if left else None
+            if picked is None:
+                return
+            left.remove(picked.suite)
+            if len(left) > LARGE:
+                break
+        yield from _cut(left, self._find)
+
+    def _find_groups(self, groups: Sequence[int]) -> Search:
+        left = list(groups)
+        for _ in range(2):
+            picked = (yield from self._pick(None, left)) if left else None
+            if picked is None or picked.group not in left:
+                return
+            left.remove(picked.group)
+            if len(left) > 2:
+                break
+        yield from _cut(left, self._find_groups)
+
+    # One hello
+
+    def _pick(
+        self, suites: Sequence[int] | None, groups: Sequence[int] | None
+    ) -> Generator[Ask | Together, Answer | None, Picked | None]:
+        """What the server picks of these; None where it refuses, or where that could not be learnt."""
+        offer = self.offer(suites, groups)
+        if suites is not None and groups is not None and not self._has_optioned:
+            self._has_optioned = True
+            options = ("grease", "large") if self.is_tls_1_3 else ("rich", "compression")
+            self.with_options = yield Ask(_with(offer, options))
+            answer = self.with_options if isinstance(self.with_options, Picked) else (yield Ask(offer))
+        else:
+            answer = yield Ask(offer)
+        match answer:
+            case Unseen(reason=reason):
+                self._unseen.append(reason)
+            case Picked():
+                return self._noted(suites, groups, answer)
+        return None
+
+    def offer(self, suites: Sequence[int] | None, groups: Sequence[int] | None) -> Offer:
+        """A hello for some of the suites and groups; None for all that can be had with the other."""
+        if self.is_tls_1_3:
+            every = tuple(int(group) for part in TLS_1_3_GROUPS for group in part)
+            shares = (0x001D, 0x0017) if self.needs_shares else ()
+            offered = tuple(groups) if groups is not None else None if self.needs_shares else every
+            main = suites if suites is not None else suites_for(self.version)[0]
+            return Offer((self.version,), self.name, tuple(main), offered, shares)
+        if suites is None:
+            likely = (each for part in suites_for(self.version)[:2] for each in part)
+            suites = [each for each in likely if table()[each].key_exchange == "ECDHE"]
+        return Offer((self.version,), self.name, tuple(suites), tuple(groups) if groups is not None else None)
+
+    def _noted(self, suites: Sequence[int] | None, groups: Sequence[int] | None, picked: Picked) -> Picked | None:
+        if picked.prime:
+            self.primes.append(picked.prime)
+        if groups is not None and picked.group is not None and picked.group in groups:
+            self.groups.note(groups, picked.group)
+        elif picked.group is not None and self.with_groups:
+            offered = self.offer(suites, None).groups or tuple(map(int, GROUPS))
+            if self.needs_shares or picked.group not in offered:
+                self.groups.know(picked.group)
+            else:
+                self.groups.note(offered, picked.group)
+        if suites is None:
+            return picked
+        if picked.suite not in suites:
+            return None
+        self.picks.note(suites, picked.suite)
+        return picked
+
+    # Order
+
+    def _settle_suites(self) -> Search:
+        def pick(one: int, other: int) -> Search:
+            yield from self._pick((one, other), None)
+
+        pairs = MAX_SUITE_PAIRS if self.with_groups else MAX_PAIRS_OF_OLDER
+        self.order = yield from _settled(self.picks, pick, self._usual, pairs)
+
+    def _settle_groups(self) -> Search:
+        def pick(one: int, other: int) -> Search:
+            yield from self._pick(None, (one, other))
+
+        if self.with_groups:
+            pairs = MAX_GROUP_PAIRS if self.is_tls_1_3 else 0
+            self.group_order = yield from _settled(self.groups, pick, usual_group_order, pairs)
+
+
+def _with(offer: Offer, options: tuple[str, ...]) -> Offer:
+    return Offer(offer.versions, offer.server_name, offer.suites, offer.groups, offer.shares, options=options)
+
+
+def _cut(left: Sequence[int], find: Callable[[Sequence[int]], Search]) -> Search:
+    half = (len(left) + 1) // 2
+    parts = tuple(find(part) for part in (left[:half], left[half:]) if part)
+    if parts:
+        yield Together(parts)
+
+
+def _settled(
+    picks: Picks, pick: Callable[[int, int], Search], usual: Callable[[int], tuple[int, ...]], pairs_left: int
+) -> Generator[Ask | Together, Answer | None, Order]:
+    """Hold neighbours of the guessed order against each other until it is known, or no pair is left to spend.
+
+    All of one guess at once, and turned round: a server that follows the client must not confirm it.
+    """
+    found = picks.guess(usual)
+    if len(found) < 2:
+        return Order.ONE if found else Order.NOT_KNOWN
+    # Some servers choose by themselves, but let a client have ChaCha20 that puts it first: no word on the rest.
+    plain = [each for each in found if not _is_chacha(each)]
+    first, second = (plain if len(plain) > 1 else found)[:2]
+    pairs = picks.open_pairs(found)[:pairs_left]
+    pairs_left -= len(pairs)
+    chacha = [(one, other) for one, other in itertools.pairwise(found) if _is_chacha(one) > _is_chacha(other)]
+    turned = dict.fromkeys((other, one) for one, other in ((first, second), *pairs, *chacha))
+    yield Together(tuple(itertools.starmap(pick, turned)))
+    if not picks.puts_first(first, second):
+        if not picks.puts_first(second, first):
+            return Order.NOT_KNOWN
+        yield from pick(first, second)
+    if picks.puts_first(first, second) and picks.puts_first(second, first):
+        return Order.CLIENT if picks.follows_the_client else Order.MIXED
+    for _ in range(MAX_ORDER_ROUNDS):
+        pairs = picks.open_pairs(picks.guess(usual))[:pairs_left]
+        if not pairs:
+            break
+        pairs_left -= len(pairs)
+        yield Together(tuple(pick(other, one) for one, other in pairs))
+    if picks.has_contradiction:
+        return Order.MIXED
+    return Order.SERVER if not picks.open_pairs(picks.guess(usual)) else Order.SERVER_IN_PART
+
+
+def _is_chacha(code: int) -> bool:
+    suite = table().get(code)
+    return suite is not None and suite.cipher.startswith("CHACHA20")

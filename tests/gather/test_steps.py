@@ -1,0 +1,120 @@
+"""Looks made of steps: what is shared by front ends, what is not asked, and what a silent place costs."""
+
+import asyncio
+import time
+
+import pytest
+
+from pewter.evidence import FrontEnd, HowEnded, Plan, Step, Target
+from pewter.gather.board import Given
+from pewter.gather.liveness import Liveness
+from pewter.gather.look import look
+from pewter.gather.routes import Destination
+from pewter.lab.web_server import Response, VirtualHost
+from support.certificates import parsed, root, store
+from support.looks import CHAIN, HOST, NoProgress, at_ports, take, take_in, world
+from support.peers import peer, stays_silent
+
+APEX = HOST.removeprefix("www.")
+THERE = Destination("192.0.2.7", 443, "127.0.0.1", 1)
+
+
+def host(ciphers: str = "DEFAULT", **options) -> VirtualHost:
+    def handle(request):
+        return Response(200, (), b"<h1>page</h1>")
+
+    return VirtualHost(handle, CHAIN, tls_settings=lambda context: context.set_ciphers(ciphers), **options)
+
+
+def test_names_behind_one_front_end_share_its_look():
+    with world({HOST: host(), APEX: host()}) as running:
+        evidence = take_in(running, HOST, protocol=True)
+    assert evidence.front_ends == (FrontEnd("192.0.2.10", 443, HOST, (APEX,)),)
+    first, second = evidence.endpoints
+    assert (first.protocol is not None, second.protocol) == (True, None)
+    assert len(second.probes) == 3
+
+
+@pytest.mark.parametrize(
+    "ciphers", [pytest.param("ECDHE+AESGCM:ECDHE-ECDSA-AES128-SHA", id="one-weak-suite-more"), pytest.param("ECDHE+AES128", id="fewer")]
+)  # fmt: skip
+def test_settings_by_name_show(ciphers):
+    with world({HOST: host("ECDHE+AESGCM"), APEX: host(ciphers)}) as running:
+        evidence = take_in(running, HOST, protocol=True)
+    (front_end,) = evidence.front_ends
+    assert (front_end.alike, front_end.unlike) == ((), (APEX,))
+    own = [each.protocol.suites_in(0x0303).suites for each in evidence.endpoints if each.protocol is not None]
+    assert len(own) == 2
+    assert own[0] != own[1]
+
+
+def ask(running, *steps: Step):
+    """A look at HOST with these steps alone."""
+    plan = Plan((Target(HOST),), routes=running.routes, resolver=running.resolver, steps=steps, whole_seconds=20)
+    return asyncio.run(look(plan, Given((store(root()),), (parsed(root()),)), NoProgress()))
+
+
+@pytest.mark.parametrize(
+    ("steps", "requests", "hellos"),
+    [
+        pytest.param((Step.WAYS_IN,), 4, 0, id="ways-in-alone"),
+        pytest.param((Step.CERTIFICATES,), 0, 1, id="one-hello"),
+        pytest.param((Step.CERTIFICATES, Step.VERSIONS), 0, 3, id="first-hellos"),
+        pytest.param((Step.SIBLINGS,), 0, 0, id="names-alone"),
+    ],
+)
+def test_only_what_a_step_needs_is_asked(steps, requests, hellos):
+    asked = []
+
+    def handle(request):
+        asked.append(request.target)
+        return Response(200, (), b"<h1>page</h1>")
+
+    with world({HOST: VirtualHost(handle, CHAIN)}) as running:
+        evidence = ask(running, *steps)
+    assert (len(asked), sum(len(each.probes) for each in evidence.endpoints)) == (requests, hellos)
+    assert evidence.connections == requests + hellos
+
+
+def test_a_place_that_says_nothing_is_known_as_such_after_one_first_try():
+    """Every hello and request with a deadline of its own took 25 seconds and more."""
+    with peer(stays_silent) as silent:
+        begun = time.monotonic()
+        evidence = take(routes=at_ports(silent), step=10, whole=120, protocol=True)
+    assert time.monotonic() - begun < 15
+    answers = [probe.answer for probe in evidence.endpoints[0].probes]
+    assert {(each.how, each.detail) for each in answers} == {(HowEnded.SILENT, "no whole answer within 4 s")}
+    assert evidence.connections <= 12
+
+
+async def wait(liveness: Liveness, seconds: float, *, asleep: float, hears: float | None = None, **more) -> str:
+    """How an exchange of this length ends, during which something is heard after ``hears`` seconds."""
+    if hears is not None:
+        asyncio.get_running_loop().call_later(hears, liveness.heard, THERE)
+    try:
+        async with liveness.exchange(THERE, seconds, **more):
+            await asyncio.sleep(asleep)
+    except TimeoutError:
+        return "late"
+    return "done"
+
+
+@pytest.mark.parametrize(
+    ("heard", "waits", "ends"),
+    [
+        pytest.param(False, [{"asleep": 30}, {"asleep": 30}], ["late", "late"], id="silent"),
+        pytest.param(False, [{"asleep": 0.6, "hears": 0.1}], ["done"], id="heard-in-time"),
+        pytest.param(True, [{"asleep": 0.6}], ["done"], id="heard-before"),
+        pytest.param(False, [{"asleep": 0.1}, {"asleep": 30}], ["done", "late"], id="ended-without-a-word"),
+    ],
+)
+def test_how_long_a_place_is_waited_for(heard, waits, ends):
+    async def run():
+        liveness = Liveness(first_seconds=0.3)
+        if heard:
+            liveness.heard(THERE)
+        return [await wait(liveness, 60, **each) for each in waits]
+
+    begun = time.monotonic()
+    assert asyncio.run(run()) == ends
+    assert time.monotonic() - begun < 20

@@ -1,0 +1,191 @@
+"""What is asked for in a search, and what picks say of an order."""
+
+import itertools
+import time
+from dataclasses import dataclass
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from pewter.evidence import Offer, Order
+from pewter.tls.offers import GROUPS
+from pewter.tls.search import (
+    OLD_CURVES,
+    TLS_1_3_GROUPS,
+    Picks,
+    Together,
+    VersionSearch,
+    suites_for,
+    usual_group_order,
+    usual_order,
+)
+from pewter.tls.suites import table
+from pewter.tls.trial import Picked, Refused
+
+
+@pytest.mark.parametrize(
+    ("version", "count"), [(0x0304, 13), (0x0303, 390), (0x0302, 173), (0x0301, 173), (0x0300, 173)]
+)
+def test_every_suite_is_asked_for_once(version, count):
+    asked = list(itertools.chain(*suites_for(version)))
+    assert len(asked) == len(set(asked)) == count
+    assert all(len(part) <= 150 for part in suites_for(version))
+    assert 0x00FF not in asked
+    assert all(table()[code].is_tls_1_3 == (version == 0x0304) for code in asked)
+
+
+def test_groups_are_asked_for_once():
+    for parts in (TLS_1_3_GROUPS, OLD_CURVES):
+        asked = list(itertools.chain(*parts))
+        assert len(asked) == len(set(asked))
+
+
+@dataclass
+class Server:
+    """Answers offers as a server with these suites and groups does."""
+
+    suites: tuple[int, ...]
+    """In its order."""
+
+    groups: tuple[int, ...] = (0x001D, 0x0017)
+    order: Order = Order.SERVER
+    refusal: str = "alert handshake_failure"
+    minds: frozenset[str] = frozenset()
+    """Options at which it ends a hello."""
+
+    needs_shares: bool = False
+    longest: int = 1000
+    """Suites in one hello, above which it closes."""
+
+    asked: int = 0
+
+    def answer(self, offer: Offer) -> Picked | Refused:
+        self.asked += 1
+        suites = offer.suites or ()
+        if self.minds & set(offer.options) or len(suites) > self.longest or (self.needs_shares and not offer.shares):
+            return Refused("closed")
+        groups = self._choose(offer.groups if offer.groups is not None else GROUPS, self.groups)
+        elliptic = offer.versions[0] == 0x0304
+        usable = [each for each in self.suites if groups or not (elliptic or table()[each].key_exchange == "ECDHE")]
+        suite = next(iter(self._choose(suites, usable)), None)
+        if suite is None:
+            return Refused(self.refusal)
+        has_group = elliptic or table()[suite].key_exchange == "ECDHE"
+        prime = b"\x80" * 128 if table()[suite].key_exchange == "DHE" else b""
+        return Picked(offer.versions[0], suite, groups[0] if has_group else None, prime=prime)
+
+    def _choose(self, offered, accepted) -> list[int]:
+        if self.order is Order.CLIENT:
+            return [each for each in offered if each in accepted]
+        if self.order is Order.MIXED and offered and offered[0] == 0xCCA8 and 0xCCA8 in accepted:
+            return [0xCCA8]
+        return [each for each in accepted if each in offered]
+
+
+def drive(search, server: Server) -> int:
+    """Run a search to its end; how many hellos deep it is."""
+    depth, answer = 0, None
+    while True:
+        try:
+            step = search.send(answer)
+        except StopIteration:
+            return depth
+        answer = None
+        if isinstance(step, Together):
+            depth += max(drive(each, server) for each in step.searches)
+        else:
+            answer, depth = server.answer(step.offer), depth + 1
+
+
+MODERN_SUITES = (0xC02B, 0xC02F, 0xC02C, 0xC030, 0xCCA9, 0xCCA8)
+WIDE = tuple(
+    each.code for each in table().values() if not each.is_tls_1_3 and each.authentication == "RSA" and each.bits >= 112
+)
+ALL_GROUPS = (0x001D, 0x0017, 0x001E, 0x0019, 0x0018)
+GROUPS_1_3 = (0x11EC, *ALL_GROUPS)
+
+
+@pytest.mark.parametrize(
+    ("version", "server", "order", "most", "deepest"),
+    [
+        pytest.param(0x0304, Server((0x1302, 0x1303, 0x1301), GROUPS_1_3), Order.SERVER, 14, 9, id="modern-1.3"),
+        pytest.param(0x0304, Server((0x1301,), (0x0017,)), Order.ONE, 9, 4, id="one-suite-one-group"),
+        pytest.param(0x0304, Server((0x1301, 0x1302), ALL_GROUPS, Order.CLIENT), Order.CLIENT, 15, 8, id="client-1.3"),
+        pytest.param(0x0304, Server((0x1302, 0x1301), needs_shares=True), Order.SERVER, 15, 9, id="needs-shares"),
+        pytest.param(0x0303, Server(MODERN_SUITES, ALL_GROUPS), Order.SERVER, 21, 8, id="modern-1.2"),
+        pytest.param(0x0303, Server(MODERN_SUITES[1:2], ALL_GROUPS), Order.ONE, 16, 8, id="one-suite-1.2"),
+        pytest.param(0x0303, Server((), ()), Order.NOT_KNOWN, 10, 4, id="nothing"),
+        pytest.param(0x0303, Server(MODERN_SUITES, order=Order.CLIENT), Order.CLIENT, 21, 8, id="client-1.2"),
+        pytest.param(0x0303, Server(MODERN_SUITES, order=Order.MIXED), Order.MIXED, 24, 9, id="chacha-first"),
+        pytest.param(0x0303, Server(WIDE, ALL_GROUPS), Order.SERVER_IN_PART, 180, 18, id="wide-open"),
+        pytest.param(0x0303, Server(WIDE[::-1], ALL_GROUPS), Order.SERVER_IN_PART, 180, 18, id="odd-order"),
+        pytest.param(0x0303, Server(MODERN_SUITES, longest=150), Order.SERVER, 24, 8, id="closes-on-many-suites"),
+        pytest.param(0x0303, Server(MODERN_SUITES, minds=frozenset({"rich"})), Order.SERVER, 24, 9, id="minds-options"),
+        pytest.param(0x0301, Server((0xC013, 0x0035, 0x000A), (0x0017,), refusal="closed"), Order.SERVER, 18, 8, id="old"),
+    ],
+)  # fmt: skip
+def test_what_a_server_accepts_is_found(version, server, order, most, deepest):
+    server.asked = 0
+    search = VersionSearch("x.example", version)
+    deep = drive(search.run(), server)
+    print(f"{server.asked} hellos for {len(search.suites) + len(search.accepted_groups)}, {deep} deep")
+    known = set(itertools.chain(*suites_for(version)))
+    assert set(search.suites) == set(server.suites) & known
+    assert (search.order, search.unfinished) == (order, "")
+    if order is Order.SERVER:
+        assert search.suites == tuple(each for each in server.suites if each in known)
+    if server.suites and not server.needs_shares:
+        assert set(search.accepted_groups) == set(server.groups)
+    assert (server.asked <= most, deep <= deepest) == (True, True)
+
+
+@given(st.permutations(range(8)), st.randoms())
+def test_neighbours_held_against_each_other_give_any_servers_order(order, chance):
+    """A server with this order is asked as the look asks; the order is found within a few rounds."""
+    picks = Picks()
+
+    def pick(offered):
+        picked = min(offered, key=order.index)
+        picks.note(offered, picked)
+
+    for code in order:
+        pick([code, *chance.sample(order, 3)])
+    for code in order:
+        pick([code])
+    for _ in range(40):
+        pairs = picks.open_pairs(picks.guess())
+        if not pairs:
+            break
+        for pair in pairs:
+            pick(pair)
+    assert list(picks.guess()) == list(order)
+
+
+def test_the_usual_order_follows_what_the_server_likes_best():
+    suites = (0x009C, 0xC013, 0xCCA8, 0xC02F, 0xC030, 0x0002)
+    assert sorted(suites, key=usual_order(0xC02F)) == [0xC02F, 0xC030, 0xCCA8, 0xC013, 0x009C, 0x0002]
+    assert sorted(suites, key=usual_order(0xC030)) == [0xC030, 0xCCA8, 0xC02F, 0xC013, 0x009C, 0x0002]
+    assert sorted((0x0100, 0x001D, 0x11EC, 0x9999), key=usual_group_order) == [0x11EC, 0x001D, 0x0100, 0x9999]
+
+
+def test_contradictory_picks_end():
+    """A server that picks by chance has no order; a guess comes back all the same."""
+    picks = Picks()
+    for offered, picked in (((1, 2), 1), ((1, 2), 2), ((2, 3), 2), ((3, 1), 3)):
+        picks.note(offered, picked)
+    assert set(picks.guess()) == {1, 2, 3}
+    assert picks.has_contradiction
+    assert not Picks().has_contradiction
+
+
+def test_a_server_that_takes_the_first_of_everything_costs_its_share_of_work():
+    """It accepts every suite, in any order: the work grows with the square of their number, not its fourth power."""
+    suites = list(itertools.chain(*suites_for(0x0303)))
+    picks = Picks()
+    for start in range(len(suites)):
+        picks.note(suites[start:] + suites[:start], suites[start])
+    begun = time.process_time()
+    assert len(picks.guess(usual_order(suites[0]))) == 390
+    assert picks.has_contradiction
+    assert time.process_time() - begun < 2
