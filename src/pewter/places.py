@@ -84,10 +84,10 @@ def of_endpoint(name: str, address: str, port: int, *, is_alone: bool) -> Place:
     return Place(PlaceKind.ENDPOINT, shown if is_alone else f"{shown} at {address}", name, port, address)
 
 
-def of_url(url: str, host: str, address: str = "") -> Place:
-    """A URL of ``host``; with an address where it goes otherwise there than elsewhere."""
-    if not address:
-        return Place(PlaceKind.URL, url, host)
+def of_url(url: str, host: str, address: str = "", *, is_alike: bool = False) -> Place:
+    """A URL of ``host``, as it goes at one address; ``is_alike``: as at every other, so that it need not be told."""
+    if not address or is_alike:
+        return Place(PlaceKind.URL, url, host, address=address)
     return Place(PlaceKind.URL, f"{url} at {address}", host, address=address, url=url)
 
 

@@ -78,7 +78,12 @@ def test_only_what_a_step_needs_is_asked(steps, requests, hellos):
 
 def test_a_place_that_says_nothing_is_known_as_such_after_one_first_try():
     """Every hello and request with a deadline of its own took 25 seconds and more."""
-    with peer(stays_silent) as silent:
+
+    def says_nothing(connection):
+        connection.settimeout(30)
+        stays_silent(connection)
+
+    with peer(says_nothing) as silent:
         begun = time.monotonic()
         evidence = take(routes=at_ports(silent), step=10, whole=120, protocol=True)
     assert time.monotonic() - begun < 15

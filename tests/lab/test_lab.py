@@ -13,6 +13,7 @@ from pewter.evidence import WayIn
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.browsers import Meeting
 from pewter.judge.facts.case import Case
+from pewter.judge.outcomes import Gap
 from pewter.judge.review import make_review
 from pewter.lab.marram import (
     APEX,
@@ -221,6 +222,14 @@ def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
 def test_as_found_visitors(as_found, start, address, meets):
     (visit,) = (each for each in as_found.results.visits if (each.start, each.by_address) == (start, address))
     assert visit.meets is meets
+
+
+def test_no_two_gaps_of_a_rule_have_one_key(as_found):
+    """Of one name at several addresses they may: there the address tells which."""
+    gaps = [(each.rule, each.outcome) for each in as_found.results.outcomes if isinstance(each.outcome, Gap)]
+    keys = [(rule, gap.where.key, gap.where.address, gap.about) for rule, gap in gaps]
+    assert len(keys) > 40
+    assert [key for key in set(keys) if keys.count(key) > 1] == []
 
 
 def test_mended_has_no_gap_left():

@@ -301,9 +301,9 @@ class Connection:
             address=self.destination.address,
             status=head.status,
             fields=masked,
-            at=datetime.datetime.now(datetime.UTC),
+            at=_now(),
             certificate=fingerprint(certificate) if certificate is not None else None,
-            elapsed_seconds=round(elapsed, 6),
+            elapsed_seconds=round(elapsed, 4),
             oddities=head.oddities,
         )
         content_type = ", ".join(head.values("Content-Type"))
@@ -322,6 +322,12 @@ class Connection:
         ssl_object = self._writer.get_extra_info("ssl_object")
         certificate = ssl_object.getpeercert(binary_form=True) if ssl_object is not None else None
         return certificate if isinstance(certificate, bytes) else None
+
+
+def _now() -> datetime.datetime:
+    """To the millisecond: more says nothing of a server's clock."""
+    now = datetime.datetime.now(datetime.UTC)
+    return now.replace(microsecond=now.microsecond // 1000 * 1000)
 
 
 def _mask(fields: tuple[tuple[str, str], ...]) -> tuple[tuple[str, str], ...]:

@@ -243,7 +243,8 @@ class FrontEndLook:
             return
         older = [each for each in self._accepted if Version.SSL_3_0 < each < Version.TLS_1_3]
         with_groups = version == Version.TLS_1_3 or version == max(older, default=0)
-        search = self.searches[version] = VersionSearch(self.name, version, with_groups)
+        is_new = Version.TLS_1_3 in self._accepted
+        search = self.searches[version] = VersionSearch(self.name, version, with_groups, is_new)
         self._seed(search)
         await self._drive(search.find())
         after = [self._drive(search.settle())]
@@ -343,16 +344,20 @@ class FrontEndLook:
         if any(answer.alpn == "h2" for answer in answered):
             self._features[protocols.H2] = Feature(protocols.H2, Seen(True))
             return
-        answer = await self.asker.ask(Offer(MODERN, self.name, shares=(0x001D,), alpn=("h2",)))
-        if isinstance(answer, Picked) and answer.version == Version.TLS_1_3 and not answer.hello_retry:
-            # The protocol stands in EncryptedExtensions: only a whole exchange shows it.
-            probe = await self.asker.exchange(Offer(MODERN, self.name, alpn=("h2",)))
-            chosen = probe.answer.alpn if isinstance(probe.answer, Handshake) else None
-            self._features[protocols.H2] = Feature(protocols.H2, Seen(chosen == "h2"))
-            return
-        seen = (
-            Seen(isinstance(answer, Picked) and answer.alpn == "h2") if isinstance(answer, Picked | Refused) else answer
-        )
+        offer = Offer(MODERN, self.name, alpn=("h2",))
+        probe = await self.asker.exchange(offer)
+        seen: Seen[bool] | Unseen
+        match probe.answer:
+            case Handshake(alpn=alpn):
+                seen = Seen(alpn == "h2")
+            case Alert():
+                seen = Seen(False)
+            case _:
+                # It ended without a word: is that its refusal?
+                answer = await self.asker.ask(msgspec.structs.replace(offer, shares=(0x001D,)))
+                seen = (
+                    answer if isinstance(answer, Unseen) else Seen(isinstance(answer, Picked) and answer.alpn == "h2")
+                )
         self._features[protocols.H2] = Feature(protocols.H2, seen)
 
     async def _ask_tolerance(self) -> None:
@@ -503,4 +508,6 @@ def _outcome_of(probe: Probe) -> tuple[VersionOutcome, str]:
 
 
 def _why_unseen(answer: Picked | Refused | Unseen | None) -> Unseen:
+    if isinstance(answer, Picked):
+        return Unseen("the server did not answer it every time")
     return answer if isinstance(answer, Unseen) else Unseen("the hello was refused")

@@ -81,7 +81,9 @@ class Scene:
         if not is_ip_address(url.host) and (reason := why_unresolvable(url.host)):
             return reason
         known = self.board.names.get(url.host)
-        lookups = known.lookups if known is not None and known.addresses else await self.network.names.look_up(url.host)
+        lookups = known.lookups if known is not None else ()
+        if not Name(url.host, lookups=lookups).addresses:
+            lookups = await self.network.names.look_up(url.host)
         addresses = list(Name(url.host, lookups=lookups).addresses) if lookups else [url.host]
         if not addresses:
             unseen = [lookup.answer.reason for lookup in lookups if isinstance(lookup.answer, Unseen)]

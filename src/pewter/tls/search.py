@@ -232,6 +232,9 @@ class VersionSearch:
     name: str | None
     version: int
     with_groups: bool = True
+    takes_many: bool = False
+    """The server is new enough to read a hello with every suite there is: its refusal is a refusal of them all."""
+
     picks: Picks = field(default_factory=Picks)
     """Of suites."""
 
@@ -331,7 +334,7 @@ class VersionSearch:
         """Suites that hardly any server has, all in one hello; in parts where it is too much for the server."""
         answer = yield Ask(self.offer([each for part in parts for each in part], None))
         match answer:
-            case Refused(how="alert handshake_failure"):
+            case Refused(how=how) if self.takes_many or how == "alert handshake_failure":
                 return
             case Picked():
                 self._noted([each for part in parts for each in part], None, answer)

@@ -1,7 +1,6 @@
 """Public suffixes and registrable domains, by the list that browsers use."""
 
 import functools
-import importlib.metadata
 from typing import Any
 
 from pewter.evidence import is_ip_address
@@ -46,4 +45,6 @@ def is_apex(name: str) -> bool:
 
 def list_version() -> str:
     """Whose list it is and how old, as ``publicsuffixlist 1.0.2.20260101``."""
+    import importlib.metadata  # noqa: PLC0415  slow to load, and needed once at the end
+
     return f"publicsuffixlist {importlib.metadata.version('publicsuffixlist')}"

@@ -190,13 +190,13 @@ def https_origin(host: str) -> str:
     return Url("https", host, DEFAULT_PORTS["https"], "/").origin
 
 
-def place_of(url: str, address: str = "") -> Place:
-    """The place of a URL; with an address where it goes otherwise there than elsewhere."""
+def place_of(url: str, address: str = "", *, is_alike: bool = False) -> Place:
+    """The place of a URL, as it goes at one address."""
     try:
         host = read_url(url).host
     except InvalidUrl:
         host = ""
-    return of_url(url, host, address)
+    return of_url(url, host, address, is_alike=is_alike)
 
 
 def place_of_host(scheme: str, host: str) -> Place:

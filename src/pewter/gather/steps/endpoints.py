@@ -62,7 +62,7 @@ async def _hello(scene: Scene, endpoint: EndpointLook, offer: Offer) -> Probe:
         result = await send_hello(offer, endpoint.destination, scene.network, scene.plan.step_seconds)
     for sha256, der in result.certificates.items():
         scene.board.certificates.setdefault(sha256, der)
-    return Probe(offer, result.answer, round(result.elapsed_seconds, 6))
+    return Probe(offer, result.answer, round(result.elapsed_seconds, 4))
 
 
 async def _insist(scene: Scene, endpoint: EndpointLook, refused: Probe) -> Probe:

@@ -205,9 +205,8 @@ class Case:
 
     def place_of_way_in(self, journey: Journey) -> Place:
         """Its URL; with the address where the same URL goes otherwise at another address."""
-        if journey.by_address is None or len(self._courses[journey.start]) < 2:
-            return place_of(journey.start)
-        return place_of(journey.start, journey.by_address)
+        is_alike = len(self._courses[journey.start]) < 2
+        return place_of(journey.start, journey.by_address or "", is_alike=is_alike)
 
     @functools.cached_property
     def _courses(self) -> dict[str, set[object]]:

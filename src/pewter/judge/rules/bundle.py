@@ -48,7 +48,7 @@ def unreadable(case: BundleCase) -> Iterator[RuleOutcome]:
             if item.problem:
                 problems.append(f"{position}. {item.words}: {item.problem}")
         for problem in problems:
-            yield Gap(of_file(file.name), problem, "PEM blocks, whole and one after the other")
+            yield Gap(of_file(file.name), problem, "PEM blocks, whole and one after the other", about=problem)
         if not problems:
             yield Holds(of_file(file.name), f"{file.form}, {len(file.items)} entries")
 

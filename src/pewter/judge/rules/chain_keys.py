@@ -28,7 +28,8 @@ def _judge_each(
                 faulty = True
                 seen = f"{certificate.title}: {problem}"
                 level = level_of(certificate)
-                yield Gap(chain.where, seen, expected, cause=certificate.sha256 + problem, level=level)
+                cause, about = certificate.sha256 + problem, certificate.title
+                yield Gap(chain.where, seen, expected, cause=cause, level=level, about=about)
         if not faulty:
             yield Holds(chain.where, good)
     yield from case.chains.unseen
@@ -109,7 +110,7 @@ def malformed(case: HasChains) -> Iterator[RuleOutcome]:
             if not isinstance(certificate, Certificate):
                 faulty = True
                 seen = f"{which} cannot be read: {certificate.reason}"
-                yield Gap(chain.where, seen, "certificates", cause=sha256)
+                yield Gap(chain.where, seen, "certificates", cause=sha256, about=which)
                 continue
             if chain.assessment is not None and certificate is chain.assessment.best.anchor:
                 continue
@@ -119,7 +120,8 @@ def malformed(case: HasChains) -> Iterator[RuleOutcome]:
                 level = Level.BREAKS if stops else Level.NOTE
                 only = f" ({fault.opens_in} opens it)" if fault.opens_in else ""
                 seen = f"{certificate.title}: {fault.words}{only}"
-                yield Gap(chain.where, seen, "the forms of RFC 5280", cause=sha256 + fault.words, level=level)
+                cause = sha256 + fault.words
+                yield Gap(chain.where, seen, "the forms of RFC 5280", cause=cause, level=level, about=seen)
         if not faulty:
             yield Holds(chain.where, "all can be read")
 

@@ -28,11 +28,11 @@ def _unseen(case: Case) -> Iterator[Unknown]:
             yield Unknown(case.place_of_way_in(journey), journey.end.reason)
 
 
-def _listing(url: str, found: Sequence[str], expected: str, cause: str = "") -> Gap:
+def _listing(url: str, found: Sequence[str], expected: str, cause: str = "", about: str = "") -> Gap:
     """A gap of several pieces."""
     more = [f"and {len(found) - _SHOWN} more"] if len(found) > _SHOWN else []
     parts = (*found[:_SHOWN], *more)
-    return Gap(place_of(url), "; ".join(parts), expected, cause=cause, parts=parts)
+    return Gap(place_of(url), "; ".join(parts), expected, cause=cause, parts=parts, about=about)
 
 
 def _by_fault(found: Sequence[tuple[Hop, Sequence[Reference]]], expected: str, good: str) -> Iterator[RuleOutcome]:
@@ -49,7 +49,7 @@ def _by_fault(found: Sequence[tuple[Hop, Sequence[Reference]]], expected: str, g
             shared.setdefault(tuple(sorted(set(on[reference]))), []).append(reference)
         for parts in shared.values():
             words = [f"{each.use.value} {each.url} ({each.place})" for each in parts]
-            yield _listing(hop.url, words, expected)
+            yield _listing(hop.url, words, expected, about=parts[0].url)
 
 
 def _with_treatment(case: Case, treatments: frozenset[Treatment], expected: str) -> Iterator[RuleOutcome]:

@@ -46,7 +46,7 @@ def obsolete(case: Case) -> Iterator[RuleOutcome]:
                 continue
             if version in accepted_versions(endpoint):
                 wanted = f"{case.expect.minimum_protocol} or newer only"
-                yield Gap(where, f"{title} accepted", wanted, cause="obsolete versions")
+                yield Gap(where, f"{title} accepted", wanted, cause="obsolete versions", about=title)
             elif any(isinstance(each.answer, Handshake) for each in probes):
                 continue  # a newer one came in its place
             elif any(isinstance(each.answer, Unseen | NoConnection) for each in probes) or not endpoint.handshakes:
@@ -65,7 +65,7 @@ def _judge_search(case: Case, where: Place, searched: VersionSeen) -> RuleOutcom
     match searched.outcome:
         case VersionOutcome.ACCEPTED:
             wanted = f"{case.expect.minimum_protocol} or newer only"
-            return Gap(where, f"{title} accepted", wanted, cause="obsolete versions")
+            return Gap(where, f"{title} accepted", wanted, cause="obsolete versions", about=title)
         case VersionOutcome.REFUSED:
             by = f" by {searched.how}" if searched.how.startswith("alert") else ""
             return Holds(where, f"{title} refused{by}")

@@ -112,7 +112,8 @@ def temporary(case: Case) -> Iterator[RuleOutcome]:
             continue
         for hop, here, there in passing:
             seen = f"{hop.status} from {here.origin} to {there.origin}"
-            yield Gap(where, seen, "301 or 308", cause=f"temporary at {here.host}")
+            about = f"{here.origin} to {there.origin}"
+            yield Gap(where, seen, "301 or 308", cause=f"temporary at {here.host}", about=about)
         if moves and not passing:
             yield Holds(where, ", ".join(str(hop.status) for hop, _, _ in moves))
 
