@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import gc
 import signal
 
 from pewter.evidence import Evidence, Plan
@@ -14,6 +15,8 @@ from .signals import ENDING, kept_handlers
 
 def take_look(plan: Plan, given: Given, progress: Progress) -> Evidence:
     """One look from beginning to end, or to a signal."""
+    # What was imported and read by now stays: looking for garbage in it would hold up the look, 100 ms at a time.
+    gc.freeze()
     with kept_handlers():
         return asyncio.run(_look(plan, given, progress))
 

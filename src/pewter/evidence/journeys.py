@@ -66,8 +66,8 @@ class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
 
     def values(self, field_name: str) -> tuple[str, ...]:
         """The values of every field line of that name, in order."""
-        wanted = field_name.lower()
-        return tuple(value for name, value in self.fields if name.lower() == wanted)
+        wanted, length = field_name.lower(), len(field_name)
+        return tuple(value for name, value in self.fields if len(name) == length and name.lower() == wanted)
 
 
 class Landed(msgspec.Struct, frozen=True, tag="landed", omit_defaults=True):

@@ -312,7 +312,9 @@ class Connection:
         if not _is_text(content_type):
             return Answered(hop, set_cookie, certificate, reusable=False)
         octets, truncated = await _read_page(body)
-        page, truncated, fault = _uncompressed(octets, ", ".join(head.values("Content-Encoding")), truncated)
+        encoding = ", ".join(head.values("Content-Encoding"))
+        size = len(octets) if not encoding else MAX_PAGE
+        page, truncated, fault = await off_the_loop(size, _uncompressed, octets, encoding, truncated)
         if fault:
             hop = msgspec.structs.replace(hop, body_fault=fault)
         return Answered(hop, set_cookie, certificate, False, page, content_type, truncated)

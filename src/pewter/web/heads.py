@@ -38,8 +38,9 @@ class Head:
     """A conforming head with the fields that say how long the body is; empty for an answer without any head."""
 
     def values(self, field_name: str) -> tuple[str, ...]:
-        wanted = field_name.lower()
-        return tuple(value for name, value in self.fields if name.lower() == wanted)
+        """The values of every field line of that name, in order; most are told apart by their length alone."""
+        wanted, length = field_name.lower(), len(field_name)
+        return tuple(value for name, value in self.fields if len(name) == length and name.lower() == wanted)
 
 
 def find_head(octets: bytes | bytearray, *, ended: bool, since: int = 0, is_secure: bool = False) -> int | None:
