@@ -1,18 +1,24 @@
 """Looks made of steps: what is shared by front ends, what is not asked, and what a silent place costs."""
 
 import asyncio
+import contextlib
+import socket
+import threading
 import time
 
+import dns.message
+import dns.rdatatype
+import dns.rrset
 import pytest
 
-from pewter.evidence import FrontEnd, HowEnded, Plan, Step, Target
+from pewter.evidence import FrontEnd, Handshake, HowEnded, Landed, Plan, Step, Target
 from pewter.gather.board import Given
 from pewter.gather.liveness import Liveness
 from pewter.gather.look import look
 from pewter.gather.routes import Destination
 from pewter.lab.web_server import Response, VirtualHost
 from support.certificates import parsed, root, store
-from support.looks import CHAIN, HOST, NoProgress, at_ports, take, take_in, world
+from support.looks import CHAIN, HOST, PEER, NoProgress, at_ports, take, take_in, world
 from support.peers import peer, stays_silent
 
 APEX = HOST.removeprefix("www.")
@@ -123,3 +129,33 @@ def test_how_long_a_place_is_waited_for(heard, waits, ends):
     begun = time.monotonic()
     assert asyncio.run(run()) == ends
     assert time.monotonic() - begun < 20
+
+
+@contextlib.contextmanager
+def name_server_without_aaaa(address: str):
+    """It gives A records, and never answers a question for AAAA; its port."""
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as server:
+        server.bind(("127.0.0.1", 0))
+
+        def serve() -> None:
+            with contextlib.suppress(OSError):
+                while True:
+                    octets, asker = server.recvfrom(1 << 12)
+                    query = dns.message.from_wire(octets)
+                    if query.question[0].rdtype == dns.rdatatype.A:
+                        response = dns.message.make_response(query)
+                        response.answer.append(dns.rrset.from_text(query.question[0].name, 60, "IN", "A", address))
+                        server.sendto(response.to_wire(), asker)
+
+        threading.Thread(target=serve, daemon=True).start()
+        yield server.getsockname()[1]
+
+
+def test_tls_begins_while_the_other_family_is_still_looked_up():
+    public = "11.0.0.7"
+    with world({PEER: host()}, address=public) as running, name_server_without_aaaa(public) as port:
+        evidence = take(PEER, routes=running.routes, resolver=f"127.0.0.1:{port}", step=6, whole=4)
+    (name,) = evidence.names
+    assert [type(each.answer) for each in evidence.endpoints[0].probes[:2]] == [Handshake, Handshake]
+    assert {type(each.end) for each in evidence.journeys} == {Landed}
+    assert [lookup.record_type for lookup in name.lookups] == ["A"]
