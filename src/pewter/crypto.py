@@ -3,12 +3,14 @@
 Who names an algorithm, by an object identifier or by a code point of TLS, says by a :class:`Scheme` what it is.
 """
 
+import dataclasses
 import enum
 from dataclasses import dataclass
 
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
+from cryptography.hazmat.primitives.asymmetric.utils import Prehashed
 
 
 class SignatureVerdict(enum.Enum):
@@ -44,9 +46,21 @@ class Scheme:
     salt_octets: int | None = None
     """Of RSASSA-PSS; None for as many as the hash has."""
 
+    hashed: bool = False
+    """What is checked is hashed already."""
 
-def verify(key: object, scheme: Scheme, signature: bytes, signed: bytes) -> SignatureVerdict:
-    """Check a signature by a public key; BAD where the key is of another kind than the signature."""
+
+def verify(
+    key: object, scheme: Scheme, signature: bytes, signed: bytes, *, is_digest: bool = False
+) -> SignatureVerdict:
+    """Check a signature by a public key; BAD where the key is of another kind than the signature.
+
+    ``is_digest``: ``signed`` is what :func:`digest_of` gave of the octets that were signed.
+    """
+    if is_digest:
+        if scheme.algorithm is None:
+            return SignatureVerdict.UNSUPPORTED
+        scheme = dataclasses.replace(scheme, hashed=True)
     try:
         return _verify(key, scheme, signature, signed)
     except InvalidSignature:
@@ -57,21 +71,22 @@ def verify(key: object, scheme: Scheme, signature: bytes, signed: bytes) -> Sign
 
 def _verify(key: object, scheme: Scheme, signature: bytes, signed: bytes) -> SignatureVerdict:
     algorithm = scheme.algorithm
+    message_hash = Prehashed(algorithm) if algorithm is not None and scheme.hashed else algorithm
     match scheme.family, key:
         case Family.ED25519, ed25519.Ed25519PublicKey():
             key.verify(signature, signed)
         case Family.ED448, ed448.Ed448PublicKey():
             key.verify(signature, signed)
-        case Family.RSA_PKCS1, rsa.RSAPublicKey() if algorithm is not None:
-            key.verify(signature, signed, padding.PKCS1v15(), algorithm)
-        case Family.RSA_PSS, rsa.RSAPublicKey() if algorithm is not None:
+        case Family.RSA_PKCS1, rsa.RSAPublicKey() if algorithm is not None and message_hash is not None:
+            key.verify(signature, signed, padding.PKCS1v15(), message_hash)
+        case Family.RSA_PSS, rsa.RSAPublicKey() if algorithm is not None and message_hash is not None:
             salt = scheme.salt_octets if scheme.salt_octets is not None else algorithm.digest_size
             pss = padding.PSS(padding.MGF1(scheme.mask_algorithm or algorithm), salt)
-            key.verify(signature, signed, pss, algorithm)
-        case Family.ECDSA, ec.EllipticCurvePublicKey() if algorithm is not None:
-            key.verify(signature, signed, ec.ECDSA(algorithm))
-        case Family.DSA, dsa.DSAPublicKey() if algorithm is not None:
-            key.verify(signature, signed, algorithm)
+            key.verify(signature, signed, pss, message_hash)
+        case Family.ECDSA, ec.EllipticCurvePublicKey() if algorithm is not None and message_hash is not None:
+            key.verify(signature, signed, ec.ECDSA(message_hash))
+        case Family.DSA, dsa.DSAPublicKey() if algorithm is not None and message_hash is not None:
+            key.verify(signature, signed, message_hash)
         case _:
             return SignatureVerdict.UNSUPPORTED if key is None else SignatureVerdict.BAD
     return SignatureVerdict.VERIFIED
@@ -91,3 +106,12 @@ def family_of(key: object) -> Family | None:
         case dsa.DSAPublicKey():
             return Family.DSA
     return None
+
+
+def digest_of(scheme: Scheme, signed: bytes) -> bytes | None:
+    """What is signed, hashed as the scheme has it; None where the scheme takes no digest."""
+    if scheme.algorithm is None:
+        return None
+    hashing = hashes.Hash(scheme.algorithm)
+    hashing.update(signed)
+    return hashing.finalize()

@@ -220,3 +220,14 @@ def test_names_that_share_the_certificate_are_looked_up():
         ("gone.skerry.example", ()),
         ("www.skerry.example", ("192.0.2.10",)),
     ]
+
+
+def test_a_long_list_is_kept_with_what_was_asked_of_it():
+    serials = (*range(1000, 1300), LISTED.certificate.serial_number)
+    with ca_world(LISTED, Response(200, (), signed_list(ISSUER, *serials))) as up:
+        evidence = take_in(up, PEER, revocation=True)
+    (answer,) = evidence.status_answers
+    assert answer.signed_digest is not None
+    assert len(answer.answer.value) < 1000
+    case = case_of(msgspec.structs.replace(evidence, begun=signed_list.__globals__["NOW"]))
+    assert [type(each) for each in outcomes(chain_status.revoked, case)] == [Gap]

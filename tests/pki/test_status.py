@@ -18,7 +18,7 @@ from pewter.crypto import SignatureVerdict
 from pewter.lab.authority import DAY, Issued, issue_ca, issue_server, make_key
 from pewter.octets import DecodeError
 from pewter.pki import Certificate, read_certificate, read_certificate_blocks
-from pewter.pki.crls import judge_crl, read_crl
+from pewter.pki.crls import condense_crl, judge_crl, read_crl
 from pewter.pki.ocsp import build_ocsp_request, judge_ocsp, ocsp_get_url, read_ocsp_response
 from pewter.pki.status import StatusKind, StatusVerdict
 from pewter.pki.timestamps import Log, SignedTimestamp, read_timestamps, tbs_without_timestamps, verify_timestamp
@@ -151,6 +151,21 @@ def test_crl(octets, kind, words):
     verdict = judge_crl(octets, parsed(leaf()), parsed(intermediate()), NOW)
     assert verdict.kind is kind
     assert words in verdict.detail
+    if (condensed := condense_crl(octets, [SERIAL])) is not None:
+        assert judge_crl(condensed[0], parsed(leaf()), parsed(intermediate()), NOW, condensed[1]) == verdict
+
+
+def test_a_long_list_is_kept_with_what_was_asked_of_it():
+    """The signature still verifies by the digest, and nothing can be left out of it unnoticed."""
+    octets = crl(*range(1000, 1500), SERIAL, *range(2000, 2500))
+    condensed, digest = condense_crl(octets, [SERIAL, 7])
+    assert len(condensed) < 500 < 20_000 < len(octets)
+    assert [read_crl(condensed).find(serial) is not None for serial in (SERIAL, 1000, 7)] == [True, False, False]
+    of, issuer = parsed(leaf()), parsed(intermediate())
+    assert judge_crl(condensed, of, issuer, NOW, digest).kind is StatusKind.REVOKED
+    assert judge_crl(condensed, of, issuer, NOW, bytes(32)).kind is StatusKind.BAD_SIGNATURE
+    assert judge_crl(condensed, of, issuer, NOW).kind is StatusKind.BAD_SIGNATURE
+    assert condense_crl(b"\x30\x03\x02\x01\x01", [SERIAL]) is None
 
 
 def test_an_issuer_that_may_not_sign_crls():
@@ -209,7 +224,11 @@ PKITS_AT = datetime.datetime(2024, 6, 1, tzinfo=datetime.UTC)
 )  # fmt: skip
 def test_pkits_section_4_4(name, issuer, crl_file, kind):
     octets = (PKITS / "crls" / f"{crl_file}.crl").read_bytes()
-    assert judge_crl(octets, _pkits(f"{name}EE"), _pkits(issuer), PKITS_AT).kind is kind
+    of, ca = _pkits(f"{name}EE"), _pkits(issuer)
+    verdict = judge_crl(octets, of, ca, PKITS_AT)
+    assert verdict.kind is kind
+    condensed, digest = condense_crl(octets, [of.serial])
+    assert judge_crl(condensed, of, ca, PKITS_AT, digest) == verdict
 
 
 # Signed certificate timestamps

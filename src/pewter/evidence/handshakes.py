@@ -210,6 +210,10 @@ class StatusAnswer(msgspec.Struct, frozen=True, omit_defaults=True):
     answer: Seen[bytes] | Unseen
     """DER, unread.  A list that several certificates name is kept with the first of them."""
 
+    signed_digest: bytes | None = None
+    """Of a long list, which is kept with the entries of the certificates at hand alone: the digest of what its CA
+    signed, as its signature algorithm has it."""
+
 
 class GivenLog(msgspec.Struct, frozen=True, omit_defaults=True):
     """A log of certificates whose key the reviewer gave (RFC 6962)."""

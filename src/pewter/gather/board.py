@@ -6,6 +6,8 @@ import os
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+import msgspec
+
 from pewter.evidence import (
     Endpoint,
     Evidence,
@@ -21,19 +23,25 @@ from pewter.evidence import (
     Page,
     Plan,
     Probe,
+    Seen,
     StatusAnswer,
+    StatusMethod,
     StoredCertificate,
     Tries,
     Unseen,
     WayIn,
 )
-from pewter.pki import Certificate, Store
+from pewter.pki import Certificate, Store, read_certificate
+from pewter.pki.crls import condense_crl
 from pewter.tls import fingerprint
 from pewter.web.sites import are_siblings
 
 from .front_end_look import FrontEndLook
 from .journeys import Walk
 from .routes import Destination
+
+LONGEST_CRL_KEPT = 4096
+"""Octets of a list of revoked certificates that is kept whole."""
 
 PROXY_VARIABLES = ("HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy", "ALL_PROXY", "all_proxy")
 
@@ -184,13 +192,23 @@ class Board:
             given_logs=given.logs,
             covered_names=tuple(each for text, each in sorted(self.covered.items()) if text not in self.names),
             revocation_asked=plan.revocation,
-            status_answers=tuple(answer for _, answer in sorted(self.statuses.items())),
+            status_answers=tuple(self._condensed(answer) for _, answer in sorted(self.statuses.items())),
             not_contacted=tuple(self.not_contacted.values()),
             faults=tuple(self.faults),
             connections=connections,
             environment_proxy=next((name for name in PROXY_VARIABLES if os.environ.get(name)), None),
             interrupted=self.interrupted,
         )
+
+    def _condensed(self, answer: StatusAnswer) -> StatusAnswer:
+        """A long list is kept with what was asked of it: the entries of the certificates at hand."""
+        match answer:
+            case StatusAnswer(method=StatusMethod.CRL, answer=Seen(value=octets)) if len(octets) > LONGEST_CRL_KEPT:
+                read = map(read_certificate, self.certificates.values())
+                condensed = condense_crl(octets, (each.serial for each in read if isinstance(each, Certificate)))
+                if condensed is not None:
+                    return msgspec.structs.replace(answer, answer=Seen(condensed[0]), signed_digest=condensed[1])
+        return answer
 
     def _in_order(self) -> Sequence[str]:
         """Names as given, each with its sibling behind it."""

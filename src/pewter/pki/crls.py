@@ -5,6 +5,7 @@ one looked for is read.  Delta CRLs and indirect CRLs are said to be what they a
 """
 
 import datetime
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from pewter.crypto import SignatureVerdict
@@ -15,7 +16,7 @@ from .certificates import Certificate
 from .der import DerReader
 from .distinguished_names import DistinguishedName, read_distinguished_name
 from .extensions import CRL_SIGN, read_full_name_uris
-from .signatures import verify_octets
+from .signatures import digest_for, verify_octets
 from .status import StatusKind, StatusVerdict, out_of_date, revoked_words
 
 _DELTA_CRL_INDICATOR = "2.5.29.27"
@@ -73,6 +74,11 @@ class Crl:
 
     def find(self, serial: int) -> RevokedEntry | None:
         """The entry of a serial number; DecodeError where the entries cannot be passed over."""
+        found = self.find_octets(serial)
+        return _read_entry(found) if found is not None else None
+
+    def find_octets(self, serial: int) -> bytes | None:
+        """The same entry as it stands in the list."""
         wanted = der.build_integer(serial)
         octets, position, found = self.entries, 0, None
         if wanted not in octets:
@@ -88,7 +94,7 @@ class Crl:
             if octets.startswith(wanted, content):
                 found = octets[start:position]
                 break
-        return _read_entry(found) if found is not None else None
+        return found
 
 
 def read_crl(octets: bytes) -> Crl:
@@ -168,23 +174,57 @@ def _read_entry(octets: bytes) -> RevokedEntry:
     return RevokedEntry(at, reason, unknown)
 
 
-def judge_crl(octets: bytes, certificate: Certificate, issuer: Certificate, at: datetime.datetime) -> StatusVerdict:
-    """What a list says of ``certificate`` at ``at``; never raises."""
+def condense_crl(octets: bytes, serials: Iterable[int]) -> tuple[bytes, bytes] | None:
+    """A list with the entries of these serial numbers alone, and the digest of what its CA signed.
+
+    By the digest the signature can still be verified.  None where the list cannot be read or condensed.
+    """
     try:
         crl = read_crl(octets)
-        return _judge(crl, certificate, issuer, at)
+        digest = digest_for(crl.signature_algorithm, crl.tbs)
+        kept = [entry for serial in dict.fromkeys(serials) if (entry := crl.find_octets(serial)) is not None]
+        if digest is None:
+            return None
+        outer = DerReader(octets, "CertificateList").nested(der.SEQUENCE, "CertificateList")
+        fields = DerReader(outer.next(der.SEQUENCE).content, "tbsCertList")
+        rest = outer.next(der.SEQUENCE).octets + outer.next(der.BIT_STRING).octets
+        before = [fields.next().octets for _ in range(3 + (fields.tag == der.INTEGER))]  # version, who, by what, when
+        if fields.tag in {der.UTC_TIME, der.GENERALIZED_TIME}:
+            before.append(fields.next().octets)
+        fields.optional(der.SEQUENCE)
+        after = [] if not fields else [fields.next().octets]
+    except DecodeError:
+        return None
+    entries = [der.build(der.SEQUENCE, b"".join(kept))] if kept else []
+    tbs = der.build(der.SEQUENCE, b"".join((*before, *entries, *after)))
+    return der.build(der.SEQUENCE, tbs + rest), digest
+
+
+def judge_crl(
+    octets: bytes, certificate: Certificate, issuer: Certificate, at: datetime.datetime, digest: bytes | None = None
+) -> StatusVerdict:
+    """What a list says of ``certificate`` at ``at``; never raises.
+
+    ``digest``: of what was signed, where the list was condensed.
+    """
+    try:
+        crl = read_crl(octets)
+        return _judge(crl, certificate, issuer, at, digest)
     except DecodeError as exc:
         return StatusVerdict(StatusKind.MALFORMED, str(exc))
 
 
-def _judge(crl: Crl, certificate: Certificate, issuer: Certificate, at: datetime.datetime) -> StatusVerdict:
+def _judge(
+    crl: Crl, certificate: Certificate, issuer: Certificate, at: datetime.datetime, digest: bytes | None
+) -> StatusVerdict:
     problem = _why_out_of_scope(crl, certificate)
     if problem is not None:
         return StatusVerdict(StatusKind.OUT_OF_SCOPE, problem)
     usage = issuer.extensions.key_usage
     if usage is not None and CRL_SIGN not in usage:
         return StatusVerdict(StatusKind.NOT_AUTHORIZED, f"{issuer.title} may not sign CRLs (keyUsage lacks cRLSign)")
-    verdict = verify_octets(issuer.public_key, crl.signature_algorithm, crl.signature, crl.tbs)
+    signed, is_digest = (digest, True) if digest is not None else (crl.tbs, False)
+    verdict = verify_octets(issuer.public_key, crl.signature_algorithm, crl.signature, signed, is_digest=is_digest)
     if verdict is not SignatureVerdict.VERIFIED:
         return StatusVerdict(StatusKind.BAD_SIGNATURE, f"the key of {issuer.title} did not sign it")
     if (dated := out_of_date(crl.this_update, crl.next_update, at)) is not None:

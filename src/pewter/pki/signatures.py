@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
-from pewter.crypto import Family, Scheme, SignatureVerdict, verify
+from pewter.crypto import Family, Scheme, SignatureVerdict, digest_of, verify
 from pewter.octets import DecodeError
 
 from . import der
@@ -87,7 +87,9 @@ def _remembered(check: _Check) -> SignatureVerdict:
     return verify_octets(key, certificate.signature_algorithm, certificate.signature, certificate.tbs)
 
 
-def verify_octets(key: PublicKeyTypes | None, algorithm: bytes, signature: bytes, signed: bytes) -> SignatureVerdict:
+def verify_octets(
+    key: PublicKeyTypes | None, algorithm: bytes, signature: bytes, signed: bytes, *, is_digest: bool = False
+) -> SignatureVerdict:
     """Check a signature as in certificates, CRLs and OCSP responses; ``algorithm`` is an AlgorithmIdentifier."""
     try:
         scheme = _read_scheme(algorithm)
@@ -95,7 +97,7 @@ def verify_octets(key: PublicKeyTypes | None, algorithm: bytes, signature: bytes
         return SignatureVerdict.UNSUPPORTED
     if scheme is None or key is None:
         return SignatureVerdict.UNSUPPORTED
-    return verify(key, scheme, signature, signed)
+    return verify(key, scheme, signature, signed, is_digest=is_digest)
 
 
 def weak_hash(algorithm: bytes) -> str | None:
@@ -108,6 +110,15 @@ def weak_hash(algorithm: bytes) -> str | None:
     except DecodeError:
         return None
     return _WEAK_HASHES.get(oid)
+
+
+def digest_for(algorithm: bytes, signed: bytes) -> bytes | None:
+    """What is signed, hashed as an AlgorithmIdentifier has it; None where it takes no digest, or is not known."""
+    try:
+        scheme = _read_scheme(algorithm)
+    except DecodeError:
+        return None
+    return digest_of(scheme, signed) if scheme is not None else None
 
 
 def _read_scheme(algorithm: bytes) -> Scheme | None:

@@ -81,8 +81,12 @@ def _judge_asked(case: HasChains, certificate: Certificate, issuer: Certificate)
             case Unseen(reason=reason):
                 found.append(Status(certificate, source, None, reason))
             case Seen(value=octets):
-                judge = judge_ocsp if answer.method is StatusMethod.OCSP else judge_crl
-                found.append(Status(certificate, source, judge(octets, certificate, issuer, case.chains.status_at)))
+                at = case.chains.status_at
+                if answer.method is StatusMethod.OCSP:
+                    verdict = judge_ocsp(octets, certificate, issuer, at)
+                else:
+                    verdict = judge_crl(octets, certificate, issuer, at, answer.signed_digest)
+                found.append(Status(certificate, source, verdict))
     return found
 
 
