@@ -25,6 +25,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 from browser.cases import CA_HOST, COOKIES, PAGE, PARTS, PARTS_OF_PAGES, STS, ZONE, make_authority, page, visit_hosts
 from browser.certificate_cases import RESPONDER, Stapled, certificate_hosts, roots, staples
 from browser.drivers import Chromium, Firefox, both
+from pewter.evidence import WayIn
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.browsers import Browser, Meeting
 from pewter.judge.facts.case import Case
@@ -245,7 +246,7 @@ def visit_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
     evidence = take(host, routes=routes, stores=(world.store,), step=3, whole=20, protocol=protocol)
     case = Case(evidence, Terms(), evidence.begun, (world.store,))
     for journey in case.evidence.journeys:
-        if journey.reason != "typed" or read_url(journey.start).host != host:
+        if journey.reason is not WayIn.TYPED or read_url(journey.start).host != host:
             continue
         name = journey.start.replace(f".visit.{ZONE}", "").replace(f".certificate.{ZONE}", "")
         for browser in browsers:

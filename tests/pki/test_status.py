@@ -159,7 +159,7 @@ def test_a_long_list_is_kept_with_what_was_asked_of_it():
     """The signature still verifies by the digest, and nothing can be left out of it unnoticed."""
     octets = crl(*range(1000, 1500), SERIAL, *range(2000, 2500))
     condensed, digest = condense_crl(octets, [SERIAL, 7])
-    assert len(condensed) < 500 < 20_000 < len(octets)
+    assert (len(condensed) < 500, len(octets) > 20_000) == (True, True)
     assert [read_crl(condensed).find(serial) is not None for serial in (SERIAL, 1000, 7)] == [True, False, False]
     of, issuer = parsed(leaf()), parsed(intermediate())
     assert judge_crl(condensed, of, issuer, NOW, digest).kind is StatusKind.REVOKED
