@@ -11,8 +11,8 @@ from collections.abc import AsyncIterator
 
 from .routes import Destination
 
-FIRST_SECONDS = 4.0
-"""Two retransmissions of a SYN (RFC 6298 section 2) are over by then."""
+FIRST_SECONDS = 8.0
+"""Three retransmissions of a SYN (RFC 6298 section 2) are over by then, and a busy machine has had its turn."""
 
 Place = tuple[str, int]
 
