@@ -37,7 +37,7 @@ from pewter.tls import Version, alert_name, fingerprint, version_name
 from pewter.tls.browsers import BROWSERS, BrowserProfile
 from pewter.tls.codepoints import ExtensionType, Group, extension_name
 from pewter.tls.offers import GROUPS, MODERN, OPTIONAL_EXTENSIONS, cipher_suites
-from pewter.tls.search import Answer, Ask, Search, Together, VersionSearch, suites_for
+from pewter.tls.search import Answer, Ask, Search, Together, VersionSearch, usual_suites
 from pewter.tls.ssl2 import Ssl2Hello, Ssl2Trial
 from pewter.tls.suites import table
 from pewter.tls.trial import Picked, Refused
@@ -171,7 +171,7 @@ class FrontEndLook:
 
     async def _ask_version(self, version: int) -> None:
         """A hello of another shape for a version whose first hello was not plainly answered."""
-        suites = tuple(each for part in suites_for(version)[:2] for each in part)
+        suites = usual_suites(version)
         offers = [Offer((version,), self.name, suites, options=("rich",))]
         if version == Version.TLS_1_3:
             # Nothing but what a hello must have, and shares: some servers cannot do without.
@@ -184,22 +184,20 @@ class FrontEndLook:
     async def _ask_old(self) -> None:
         """Versions below TLS 1.2 that the first hello left open: in other shapes, and one by one below the newest."""
         if not all(map(self._is_settled, OLD_VERSIONS)) and not self._accepted & set(OLD_VERSIONS):
-            suites = tuple(each for part in suites_for(Version.TLS_1_1)[:2] for each in part)
+            suites = usual_suites(Version.TLS_1_1)
             rich = Offer(OLD_VERSIONS, self.name, suites, options=("rich",))
             short = msgspec.structs.replace(_short(Version.TLS_1_1, self.name, suites), versions=OLD_VERSIONS)
             await self._try_offers([rich, short], OLD_VERSIONS)
             if not self._accepted & set(OLD_VERSIONS) and not self._is_settled(Version.SSL_3_0):
                 # SSL 3.0 has no extensions: some of its servers take no hello that has any.
-                bare = Offer(
-                    (Version.SSL_3_0,), self.name, suites_for(Version.SSL_3_0)[0] + suites_for(Version.SSL_3_0)[1]
-                )
+                bare = Offer((Version.SSL_3_0,), self.name, usual_suites(Version.SSL_3_0))
                 await self._try_offers([bare], (int(Version.SSL_3_0),))
         found = self._accepted & set(OLD_VERSIONS)
         below = [version for version in OLD_VERSIONS if found and version < max(found)]
         await _together([*map(self._search, found), *map(self._ask_below, below)])
 
     async def _ask_below(self, version: int) -> None:
-        suites = tuple(each for part in suites_for(version)[:2] for each in part)
+        suites = usual_suites(version)
         options = () if version == Version.SSL_3_0 else ("rich",)
         if await self._try_offers([Offer((version,), self.name, suites, options=options)], (version,)):
             await self._search(version)
@@ -301,7 +299,7 @@ class FrontEndLook:
         """All that TLS 1.2 and below answer in ServerHello."""
         answer = search.with_options
         if not isinstance(answer, Picked):
-            suites = tuple(each for part in suites_for(search.version)[:2] for each in part)
+            suites = usual_suites(search.version)
             answer = await self.asker.ask(Offer((search.version,), self.name, suites, options=("rich", "compression")))
         named = {
             protocols.SECURE_RENEGOTIATION: ExtensionType.RENEGOTIATION_INFO,

@@ -11,10 +11,13 @@ once each two neighbours of a guessed order were held against each other; a chai
 one guess are asked at once.
 """
 
+import functools
 import itertools
 from collections import Counter
 from collections.abc import Callable, Generator, Iterator, Sequence
 from dataclasses import dataclass, field
+
+import msgspec
 
 from pewter.evidence import Offer, Order, Unseen
 
@@ -57,6 +60,7 @@ OLD_CURVES = (
 """Curves of TLS 1.2 and below, as ServerKeyExchange names them."""
 
 
+@functools.cache
 def suites_for(version: int) -> tuple[tuple[int, ...], ...]:
     """Every suite of the table that can stand in a hello of this version, in parts that are searched at once."""
     known = [each for each in table().values() if each.code not in _ANONYMOUS_SCSV and each.code != 0]
@@ -70,6 +74,11 @@ def suites_for(version: int) -> tuple[tuple[int, ...], ...]:
     rest = tuple(each.code for each in usable if not _is_usual(each))
     pieces = (rest[start : start + MAX_SUITES_A_HELLO] for start in range(0, len(rest), MAX_SUITES_A_HELLO))
     return main, usual, *pieces
+
+
+def usual_suites(version: int) -> tuple[int, ...]:
+    """The suites of a hello that nearly every server of this version can take."""
+    return tuple(itertools.chain.from_iterable(suites_for(version)[:2]))
 
 
 def _is_usual(suite: CipherSuite) -> bool:
@@ -313,6 +322,9 @@ class VersionSearch:
     def _left(self, suites: Sequence[int]) -> list[int]:
         return [each for each in suites if each not in self.picks.found]
 
+    def _left_groups(self, groups: Sequence[int]) -> list[int]:
+        return [each for each in groups if each not in self.groups.found] if self.with_groups else []
+
     def _main(self, suites: Sequence[int], groups: Sequence[int]) -> Search:
         """What nearly every server has some of: suites and groups in one hello.
 
@@ -320,7 +332,7 @@ class VersionSearch:
         key is not among the groups (RFC 8422 section 5.1), so that its picks would say nothing of its order.
         """
         left = self._left(suites)
-        left_groups = [each for each in groups if each not in self.groups.found] if self.with_groups else []
+        left_groups = self._left_groups(groups)
         apart = [] if self.is_tls_1_3 else [each for each in left if table()[each].key_exchange != "ECDHE"]
         carriers = [each for each in left if self.is_tls_1_3 or table()[each].authentication == "RSA"]
         carriers = [each for each in carriers if each not in apart]
@@ -341,8 +353,7 @@ class VersionSearch:
         yield Together(tuple(self._find(left) for left in map(self._left, parts) if left))
 
     def _further_groups(self, parts: Sequence[Sequence[int]]) -> Iterator[Search]:
-        for part in parts if self.with_groups else ():
-            left = [each for each in part if each not in self.groups.found]
+        for left in map(self._left_groups, parts):
             if left:
                 yield self._find_groups(left)
 
@@ -397,7 +408,7 @@ class VersionSearch:
         if suites is not None and groups is not None and not self._has_optioned:
             self._has_optioned = True
             options = ("grease", "large") if self.is_tls_1_3 else ("rich", "compression")
-            self.with_options = yield Ask(_with(offer, options))
+            self.with_options = yield Ask(msgspec.structs.replace(offer, options=options))
             answer = self.with_options if isinstance(self.with_options, Picked) else (yield Ask(offer))
         else:
             answer = yield Ask(offer)
@@ -417,8 +428,7 @@ class VersionSearch:
             main = suites if suites is not None else suites_for(self.version)[0]
             return Offer((self.version,), self.name, tuple(main), offered, shares)
         if suites is None:
-            likely = (each for part in suites_for(self.version)[:2] for each in part)
-            suites = [each for each in likely if table()[each].key_exchange == "ECDHE"]
+            suites = [each for each in usual_suites(self.version) if table()[each].key_exchange == "ECDHE"]
         return Offer((self.version,), self.name, tuple(suites), tuple(groups) if groups is not None else None)
 
     def _noted(self, suites: Sequence[int] | None, groups: Sequence[int] | None, picked: Picked) -> Picked | None:
@@ -455,10 +465,6 @@ class VersionSearch:
         if self.with_groups:
             pairs = MAX_GROUP_PAIRS if self.is_tls_1_3 else 0
             self.group_order = yield from _settled(self.groups, pick, usual_group_order, pairs)
-
-
-def _with(offer: Offer, options: tuple[str, ...]) -> Offer:
-    return Offer(offer.versions, offer.server_name, offer.suites, offer.groups, offer.shares, options=options)
 
 
 def _cut(left: Sequence[int], find: Callable[[Sequence[int]], Search]) -> Search:
