@@ -14,6 +14,7 @@ from pewter.lab.web_server import Response, VirtualHost
 from support.certificates import root
 from support.looks import CHAIN, HOST, PEER, at_ports, world
 from support.peers import peer
+from support.servers import free_port
 
 VOICE = "FAKE every check holds"
 """Planted behind line ends: no line of a report may begin with it."""
@@ -136,8 +137,8 @@ def _name_server(answer: Callable[[bytes], bytes | None], tcp: bool):
                 if tcp and (found := answer(query)) is not None:
                     self.request.sendall(struct.pack("!H", min(len(found), 65535)) + found[:65535])
 
-    with socketserver.ThreadingUDPServer(("127.0.0.1", 0), Udp) as udp:
-        port = udp.server_address[1]
+    port = free_port()
+    with socketserver.ThreadingUDPServer(("127.0.0.1", port), Udp) as udp:
         socketserver.ThreadingTCPServer.allow_reuse_address = True
         with socketserver.ThreadingTCPServer(("127.0.0.1", port), Tcp) as listener:
             for server in (udp, listener):

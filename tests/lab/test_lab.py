@@ -2,6 +2,7 @@
 
 import asyncio
 import datetime
+import socket
 import time
 
 import dns.asyncquery
@@ -15,6 +16,7 @@ from pewter.judge.facts.browsers import Meeting
 from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Gap
 from pewter.judge.review import make_review
+from pewter.lab import name_server
 from pewter.lab.marram import (
     APEX,
     FREIGHT,
@@ -32,6 +34,7 @@ from pewter.lab.marram import (
 )
 from pewter.lab.name_server import NameServer
 from pewter.lab.relay import TcpRelay, UdpRelay
+from pewter.lab.serving import listen
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.lab.world import World, WorldThread
 from pewter.pki import read_certificate
@@ -67,6 +70,19 @@ def test_name_server(name, record_type, rcode, answers, transport):
     assert [line for rrset in response.answer for line in rrset.to_text().lower().split("\n")] == [
         line.lower() for line in answers
     ]
+
+
+def test_name_server_takes_another_port_where_one_is_free_for_tcp_alone(monkeypatch):
+    async def start(holder):
+        ports = iter([holder.getsockname()[1], 0])
+        monkeypatch.setattr(name_server, "listen", lambda serve, port: listen(serve, next(ports)))
+        server = await NameServer(TABLE).start()
+        await server.stop()
+        return server.port
+
+    with socket.socket(type=socket.SOCK_DGRAM) as holder:
+        holder.bind(("127.0.0.1", 0))
+        assert asyncio.run(start(holder)) != holder.getsockname()[1]
 
 
 def test_name_server_ignores_rubbish():

@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import random
 import shutil
 import socket
 import subprocess
@@ -25,9 +26,14 @@ def need(program: str) -> str:
 
 
 def free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return probe.getsockname()[1]
+    """A port that nothing listens on, below those that the system gives away by itself: nobody takes it in between."""
+    while True:
+        port = random.SystemRandom().randrange(12_000, 32_000)
+        with contextlib.suppress(OSError), socket.socket() as probe, socket.socket(type=socket.SOCK_DGRAM) as datagrams:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            for each in (probe, datagrams):
+                each.bind(("127.0.0.1", port))
+            return port
 
 
 @contextlib.contextmanager

@@ -16,6 +16,7 @@ import dns.rrset
 from .serving import listen, port_of
 
 TTL = 60
+MAX_TRIES = 20
 
 
 class NameServer:
@@ -28,11 +29,26 @@ class NameServer:
         self.port = 0
 
     async def start(self, port: int = 0) -> Self:
-        """Listen on 127.0.0.1; both transports share one port."""
+        """Listen on 127.0.0.1; both transports share one port.
+
+        A port that is free for one may be taken for the other: where any will do, the next is tried.
+
+        Raises:
+            OSError: the port cannot be had.
+        """
         loop = asyncio.get_running_loop()
-        self._tcp = await listen(self._serve_tcp, port)
-        self.port = port_of(self._tcp)
-        self._udp, _ = await loop.create_datagram_endpoint(lambda: _UdpSide(self), local_addr=("127.0.0.1", self.port))
+        for tries_left in reversed(range(1 if port else MAX_TRIES)):
+            self._tcp = await listen(self._serve_tcp, port)
+            self.port = port_of(self._tcp)
+            try:
+                self._udp, _ = await loop.create_datagram_endpoint(
+                    lambda: _UdpSide(self), local_addr=("127.0.0.1", self.port)
+                )
+                break
+            except OSError:
+                await self.stop()
+                if not tries_left:
+                    raise
         return self
 
     async def stop(self) -> None:
