@@ -174,14 +174,18 @@ async def look_at_protocol(port: int, limit: int = 8):
     network = Network.for_plan(plan, Budget())
     begun = time.perf_counter()
 
+    certificates: dict[str, bytes] = {}
+
     async def first(versions: tuple[int, ...]) -> Probe:
         offer = Offer(versions, PEER)
         async with network.slots.connection(destination.address, Priority.HANDSHAKE):
-            return Probe(offer, (await send_hello(offer, destination, network, 10)).answer)
+            result = await send_hello(offer, destination, network, 10)
+        certificates.update(result.certificates)
+        return Probe(offer, result.answer)
 
     probes = tuple(await asyncio.gather(*map(first, FIRST_OFFERS)))
     worked = next(probe.offer for probe in probes if not hasattr(probe.answer, "how"))
-    look = FrontEndLook(Asker(PEER, destination, network, 10, worked), probes)
+    look = FrontEndLook(Asker(PEER, destination, network, 10, worked, certificates=certificates), probes)
     await look.run()
     return time.perf_counter() - begun, look, network.slots.made
 

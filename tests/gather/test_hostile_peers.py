@@ -260,7 +260,7 @@ def test_clean_host_with_its_sibling_seen_in_full():
     assert [type(probe.answer) for probe in evidence.endpoints[0].probes[2:]] == [Alert]
     https = next(journey for journey in evidence.journeys if journey.start == f"https://{HOST}/")
     assert https.hops[0].certificate == evidence.endpoints[0].handshakes[0].chain[0]
-    assert evidence.connections == 24
+    assert evidence.connections == 20
 
 
 def test_every_address_is_visited_and_a_host_that_a_journey_leads_to_gets_a_hello():

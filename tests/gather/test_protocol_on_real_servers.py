@@ -90,6 +90,22 @@ def test_groups_and_their_order(tmp_path, groups, expected):
     assert set(map(group_name, old.groups)) == {each for each in expected if not each.startswith("ffdhe")}
 
 
+@pytest.mark.parametrize("groups", ["P-384:P-256", "P-256:P-384:X448", "P-521:P-256:X25519"])
+@pytest.mark.parametrize("order", [(), ("-serverpref",)])
+def test_groups_beside_the_curve_of_the_key(tmp_path, groups, order):
+    """A hello that does not name the curve of an ECDSA key is refused, whatever groups the server has.
+
+    As long as it decides by itself, what it puts behind that curve is never had by anybody.
+    """
+    options = ("-groups", groups, "-tls1_2", *order)
+    setting = Setting("s_server", ("TLSv1.2",), "ECDHE+AESGCM", ("P-256",), options=options)
+    with started(setting, tmp_path) as port:
+        _, protocol = look(at_ports(port))
+    named = groups.split(":")
+    expected = named[: named.index("P-256") + 1] if order else named
+    assert set(map(group_name, protocol.groups_in(0x0303).groups)) == set(expected)
+
+
 @pytest.mark.parametrize(
     ("options", "name", "expected"),
     [

@@ -11,16 +11,40 @@ import dns.rdatatype
 import dns.rrset
 import pytest
 
-from pewter.evidence import Handshake, HowEnded, Landed, Plan, Step, Target
+from pewter.evidence import (
+    Alert,
+    Ended,
+    Handshake,
+    HowEnded,
+    Landed,
+    Offer,
+    Plan,
+    Probe,
+    Seen,
+    Step,
+    StopCause,
+    Target,
+    Unseen,
+    protocols,
+)
 from pewter.gather.board import Given
+from pewter.gather.budget import Budget
+from pewter.gather.exchanges import Failed
+from pewter.gather.front_end_look import FrontEndLook
+from pewter.gather.journeys import Surroundings, Walk
 from pewter.gather.liveness import Liveness
 from pewter.gather.look import look
+from pewter.gather.network import Network
 from pewter.gather.routes import Destination
 from pewter.lab.web_server import Response, VirtualHost
+from pewter.tls.trial import Picked, Refused
+from pewter.web.further_ways import ABSENT_PATH
+from pewter.web.urls import Url
 from support.certificates import parsed, root, store
 from support.looks import CHAIN, HOST, PEER, NoProgress, at_ports, take, take_in, world
 from support.peers import peer, stays_silent
 
+SILENT_END = Ended(HowEnded.CLOSED, "closed")
 APEX = HOST.removeprefix("www.")
 THERE = Destination("192.0.2.7", 443, "127.0.0.1", 1)
 
@@ -30,6 +54,52 @@ def host(ciphers: str = "DEFAULT", **options) -> VirtualHost:
         return Response(200, (), b"<h1>page</h1>")
 
     return VirtualHost(handle, CHAIN, tls_settings=lambda context: context.set_ciphers(ciphers), **options)
+
+
+def test_a_request_is_made_once_however_many_journeys_come_to_it():
+    asked = []
+
+    def handle(request):
+        asked.append(f"{request.scheme}://{request.host}{request.target}")
+        if request.host == HOST and request.scheme == "https":
+            return Response(200, (), b"<h1>page</h1>")
+        return Response(301, (("Location", f"https://{HOST}{request.target}"),))
+
+    hosts = {each: VirtualHost(handle, CHAIN) for each in (HOST, APEX)}
+    with world(hosts) as running:
+        evidence = take_in(running, HOST, paths=("/", "/login"))
+    places = [f"{scheme}://{name}" for scheme in ("http", "https") for name in (HOST, APEX)]
+    assert sorted(each for each in asked if ".invalid" not in each and "sitemap" not in each) == sorted(
+        place + path for place in places for path in ("/", "/login", ABSENT_PATH)
+    )
+    courses = [tuple(hop.status for hop in journey.hops) for journey in evidence.journeys]
+    assert sorted(set(courses)) == [(200,), (301, 200)]
+    assert all(isinstance(journey.end, Landed) for journey in evidence.journeys)
+
+
+def test_a_request_that_fails_is_made_again_by_each_journey_that_comes_to_it_later():
+    """An answer is shared, a failure only with those that waited for it."""
+    around = Surroundings(Network.for_plan(Plan((Target(PEER),), resolver="127.0.0.1:9"), Budget()), 2.0)
+    url, there = Url("http", PEER, 80, "/"), Destination("192.0.2.7", 80, "127.0.0.1", 1)
+    fetched = []
+
+    class Fails(Walk):
+        async def _try(self, url, cookie, destination):
+            fetched.append(str(url))
+            await asyncio.sleep(0.01)
+            return Failed(StopCause.NO_ANSWER, "closed"), None
+
+    async def ask(times):
+        return [
+            each[0].detail
+            for each in await asyncio.gather(*(Fails(url, around)._ask(url, None, there) for _ in range(times)))
+        ]
+
+    async def run():
+        return await ask(3), await ask(1)
+
+    assert asyncio.run(run()) == (["closed"] * 3, ["closed"])
+    assert len(fetched) == 2
 
 
 def test_names_behind_one_front_end_share_its_look():
@@ -43,6 +113,35 @@ def test_names_behind_one_front_end_share_its_look():
     assert by_name[front_end.first].protocol is not None
     assert by_name[front_end.alike[0]].protocol is None
     assert len(by_name[front_end.alike[0]].probes) == 3
+
+
+@pytest.mark.parametrize(
+    ("first", "exchanged", "asked", "expected"),
+    [
+        pytest.param("h2", None, None, Seen(True), id="chosen"),
+        pytest.param(None, None, None, Seen(False), id="no-alpn-at-all"),
+        pytest.param("http/1.1", Handshake(0x0304, 0x1301, ("f",), alpn="h2"), None, Seen(True), id="second-choice"),
+        pytest.param("http/1.1", Alert(2, 120), None, Seen(False), id="refused"),
+        pytest.param("http/1.1", SILENT_END, Refused("closed"), Seen(False), id="refused-without-a-word"),
+        pytest.param("http/1.1", SILENT_END, Picked(0x0303, 0xC02F, alpn="h2"), Seen(True), id="ended-once-tls-1.2"),
+        pytest.param("http/1.1", SILENT_END, Picked(0x0304, 0x1301), Unseen("the server did not answer it every time"), id="ended-once-tls-1.3"),
+        pytest.param("http/1.1", SILENT_END, Unseen("strained"), Unseen("strained"), id="strained"),
+    ],
+)  # fmt: skip
+def test_whether_a_server_has_h2(first, exchanged, asked, expected):
+    class Asker:
+        name = PEER
+
+        async def exchange(self, offer, priority):
+            return Probe(offer, exchanged)
+
+        async def ask(self, offer):
+            return asked
+
+    probes = (Probe(Offer((0x0304, 0x0303), PEER), Handshake(0x0304, 0x1301, ("f",), alpn=first)),)
+    look = FrontEndLook(Asker(), probes)
+    asyncio.run(look._ask_h2())
+    assert look._features[protocols.H2].seen == expected
 
 
 @pytest.mark.parametrize(

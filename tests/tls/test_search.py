@@ -55,6 +55,9 @@ class Server:
     """Options at which it ends a hello."""
 
     needs_shares: bool = False
+    curve: int | None = None
+    """Of its ECDSA key, which is of no use where a hello does not name it."""
+
     longest: int = 1000
     """Suites in one hello, above which it closes."""
 
@@ -65,9 +68,12 @@ class Server:
         suites = offer.suites or ()
         if self.minds & set(offer.options) or len(suites) > self.longest or (self.needs_shares and not offer.shares):
             return Refused("closed")
-        groups = self._choose(offer.groups if offer.groups is not None else GROUPS, self.groups)
+        named = offer.groups if offer.groups is not None else tuple(map(int, GROUPS))
+        groups = self._choose(named, self.groups)
         elliptic = offer.versions[0] == 0x0304
         usable = [each for each in self.suites if groups or not (elliptic or table()[each].key_exchange == "ECDHE")]
+        if self.curve is not None and self.curve not in named:
+            usable = [each for each in usable if table()[each].authentication != "ECDSA"]
         suite = next(iter(self._choose(suites, usable)), None)
         if suite is None:
             return Refused(self.refusal)
@@ -99,6 +105,7 @@ def drive(search, server: Server) -> int:
 
 
 MODERN_SUITES = (0xC02B, 0xC02F, 0xC02C, 0xC030, 0xCCA9, 0xCCA8)
+OF_ECDSA = (0xC02B, 0xC02C, 0xCCA9)
 WIDE = tuple(
     each.code for each in table().values() if not each.is_tls_1_3 and each.authentication == "RSA" and each.bits >= 112
 )
@@ -109,26 +116,30 @@ GROUPS_1_3 = (0x11EC, *ALL_GROUPS)
 @pytest.mark.parametrize(
     ("version", "server", "order", "most", "deepest"),
     [
-        pytest.param(0x0304, Server((0x1302, 0x1303, 0x1301), GROUPS_1_3), Order.SERVER, 14, 9, id="modern-1.3"),
-        pytest.param(0x0304, Server((0x1301,), (0x0017,)), Order.ONE, 9, 4, id="one-suite-one-group"),
-        pytest.param(0x0304, Server((0x1301, 0x1302), ALL_GROUPS, Order.CLIENT), Order.CLIENT, 15, 8, id="client-1.3"),
-        pytest.param(0x0304, Server((0x1302, 0x1301), needs_shares=True), Order.SERVER, 15, 9, id="needs-shares"),
-        pytest.param(0x0303, Server(MODERN_SUITES, ALL_GROUPS), Order.SERVER, 21, 8, id="modern-1.2"),
-        pytest.param(0x0303, Server(MODERN_SUITES[1:2], ALL_GROUPS), Order.ONE, 16, 8, id="one-suite-1.2"),
-        pytest.param(0x0303, Server((), ()), Order.NOT_KNOWN, 10, 4, id="nothing"),
-        pytest.param(0x0303, Server(MODERN_SUITES, order=Order.CLIENT), Order.CLIENT, 21, 8, id="client-1.2"),
-        pytest.param(0x0303, Server(MODERN_SUITES, order=Order.MIXED), Order.MIXED, 24, 9, id="chacha-first"),
-        pytest.param(0x0303, Server(WIDE, ALL_GROUPS), Order.SERVER_IN_PART, 180, 18, id="wide-open"),
-        pytest.param(0x0303, Server(WIDE[::-1], ALL_GROUPS), Order.SERVER_IN_PART, 180, 18, id="odd-order"),
-        pytest.param(0x0303, Server(MODERN_SUITES, longest=150), Order.SERVER, 24, 8, id="closes-on-many-suites"),
-        pytest.param(0x0303, Server(MODERN_SUITES, minds=frozenset({"rich"})), Order.SERVER, 24, 9, id="minds-options"),
-        pytest.param(0x0301, Server((0xC013, 0x0035, 0x000A), (0x0017,), refusal="closed"), Order.SERVER, 18, 8, id="old"),
+        pytest.param(0x0304, Server((0x1302, 0x1303, 0x1301), GROUPS_1_3), Order.SERVER, 11, 4, id="modern-1.3"),
+        pytest.param(0x0304, Server((0x1301,), (0x0017,)), Order.ONE, 8, 3, id="one-suite-one-group"),
+        pytest.param(0x0304, Server((0x1301, 0x1302), ALL_GROUPS, Order.CLIENT), Order.CLIENT, 12, 5, id="client-1.3"),
+        pytest.param(0x0304, Server((0x1302, 0x1301), needs_shares=True), Order.SERVER, 12, 7, id="needs-shares"),
+        pytest.param(0x0303, Server(MODERN_SUITES, ALL_GROUPS), Order.SERVER, 18, 5, id="modern-1.2"),
+        pytest.param(0x0303, Server(MODERN_SUITES[1:2], ALL_GROUPS), Order.ONE, 11, 5, id="one-suite-1.2"),
+        pytest.param(0x0303, Server((), ()), Order.NOT_KNOWN, 8, 3, id="nothing"),
+        pytest.param(0x0303, Server(MODERN_SUITES, order=Order.CLIENT), Order.CLIENT, 20, 6, id="client-1.2"),
+        pytest.param(0x0303, Server(MODERN_SUITES, order=Order.MIXED), Order.MIXED, 19, 6, id="chacha-first"),
+        pytest.param(0x0303, Server(WIDE, ALL_GROUPS), Order.SERVER_IN_PART, 154, 18, id="wide-open"),
+        pytest.param(0x0303, Server(WIDE[::-1], ALL_GROUPS), Order.SERVER_IN_PART, 154, 18, id="odd-order"),
+        pytest.param(0x0303, Server(MODERN_SUITES, longest=150), Order.SERVER, 21, 5, id="closes-on-many-suites"),
+        pytest.param(0x0303, Server(MODERN_SUITES, minds=frozenset({"rich"})), Order.SERVER, 20, 6, id="minds-options"),
+        pytest.param(0x0303, Server(OF_ECDSA, ALL_GROUPS, Order.CLIENT, curve=0x0017), Order.CLIENT, 13, 5, id="key-on-a-curve"),
+        pytest.param(0x0303, Server(MODERN_SUITES, ALL_GROUPS, curve=0x0018), Order.SERVER, 22, 5, id="both-keys"),
+        pytest.param(0x0301, Server((0xC013, 0x0035, 0x000A), (0x0017,), refusal="closed"), Order.SERVER, 14, 4, id="old"),
     ],
 )  # fmt: skip
 def test_what_a_server_accepts_is_found(version, server, order, most, deepest):
     server.asked = 0
-    search = VersionSearch("x.example", version)
-    deep = drive(search.run(), server)
+    search = VersionSearch("x.example", version, key_curve=server.curve)
+    for first in server.suites[:1] if server.curve is not None else ():
+        search.picks.note(OF_ECDSA + MODERN_SUITES, first)  # as the first hellos told
+    deep = drive(search.find(), server) + drive(search.settle(), server)
     print(f"{server.asked} hellos for {len(search.suites) + len(search.accepted_groups)}, {deep} deep")
     known = set(itertools.chain(*suites_for(version)))
     assert set(search.suites) == set(server.suites) & known

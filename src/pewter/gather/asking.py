@@ -7,6 +7,7 @@ at a time and waits.
 """
 
 import asyncio
+import time
 from dataclasses import dataclass, field
 
 import msgspec
@@ -53,6 +54,9 @@ class Asker:
     _doubt: asyncio.Lock = field(default_factory=asyncio.Lock)
     """One control at a time: all that wonder wait for it."""
 
+    _took_one_begun: float = 0.0
+    """When the last hello began that was taken."""
+
     _ends_without_alert: bool = False
     """It was shown that this server refuses by ending the connection."""
 
@@ -68,11 +72,11 @@ class Asker:
         made, answered = len(self._controls), sum(self._controls)
         return (Tries("the hello that worked before", made, answered),) if answered < made else ()
 
-    async def exchange(self, offer: Offer) -> Probe:
+    async def exchange(self, offer: Offer, priority: Priority = Priority.SEARCH) -> Probe:
         """A whole exchange up to the certificates."""
         offer = self._fitted(offer)
         conversation = Conversation(offer, self.network.random(64))
-        failure = await self.drive(conversation)
+        failure = await self.drive(conversation, priority=priority)
         answer = failure or conversation.answer
         assert answer is not None
         self.certificates.update(conversation.certificates)
@@ -86,7 +90,9 @@ class Asker:
         """Without what the server is known to mind."""
         return msgspec.structs.replace(offer, without=(*offer.without, *self.minds)) if self.minds else offer
 
-    async def ask(self, offer: Offer, *, as_it_is: bool = False) -> Picked | Refused | Unseen:
+    async def ask(
+        self, offer: Offer, *, as_it_is: bool = False, priority: Priority = Priority.SEARCH
+    ) -> Picked | Refused | Unseen:
         """One hello, asked again until its answer can be relied on.
 
         Before TLS 1.3 it is read on to the parameters of the key exchange.
@@ -96,7 +102,7 @@ class Asker:
         for attempt in range(len(PAUSES_SECONDS) + 1):
             if self._strained:
                 return Unseen(self._strained)
-            answer, failure = await self._try(offer)
+            answer, failure = await self._try(offer, priority)
             if answer is not None:
                 return answer
             if isinstance(failure, Unseen):
@@ -108,10 +114,14 @@ class Asker:
         self._strained = f"the server stopped answering after {self.connections} connections ({detail})"
         return Unseen(self._strained)
 
-    async def _try(self, offer: Offer) -> tuple[Picked | Refused | None, NoConnection | Unseen | None]:
+    async def _try(
+        self, offer: Offer, priority: Priority
+    ) -> tuple[Picked | Refused | None, NoConnection | Unseen | None]:
         """An answer that can be relied on; else why none came, which may be strain."""
-        answer, failure = await self._send(offer)
+        begun = time.monotonic()
+        answer, failure = await self._send(offer, priority)
         if isinstance(answer, Picked):
+            self._took_one_begun = max(self._took_one_begun, begun)
             return answer, None
         if isinstance(answer, Refused) and (answer.is_alert or self._ends_without_alert):
             return answer, None
@@ -120,16 +130,22 @@ class Asker:
                 if self._ends_without_alert:
                     return answer, None  # another one has found out meanwhile
                 # Does it end the connection on this hello, and not on the one that it took before?
-                works, (answer, failure) = await asyncio.gather(self._works_still(), self._send(offer))
+                sent = self._send(offer, priority)
+                if self._took_one_begun >= begun:
+                    works, (answer, failure) = True, await sent  # another hello, begun later, was taken
+                else:
+                    works, (answer, failure) = await asyncio.gather(self._works_still(), sent)
                 if works and isinstance(answer, Refused):
                     self._ends_without_alert = True
                 if isinstance(answer, Picked) or (works and answer is not None):
                     return answer, None
         return None, failure
 
-    async def _send(self, offer: Offer) -> tuple[Picked | Refused | None, NoConnection | Unseen | None]:
+    async def _send(
+        self, offer: Offer, priority: Priority
+    ) -> tuple[Picked | Refused | None, NoConnection | Unseen | None]:
         trial = Trial(offer, self.network.random(64), to_key_exchange=True)
-        failure = await self.drive(trial, TRIAL_SECONDS)
+        failure = await self.drive(trial, TRIAL_SECONDS, priority)
         return (None, failure) if failure is not None else (trial.answer, None)
 
     async def _works_still(self) -> bool:
@@ -144,11 +160,14 @@ class Asker:
         return works
 
     async def drive(
-        self, client: Conversation | Trial | Ssl2Trial, seconds: float | None = None
+        self,
+        client: Conversation | Trial | Ssl2Trial,
+        seconds: float | None = None,
+        priority: Priority = Priority.SEARCH,
     ) -> NoConnection | Unseen | None:
         if self.connections >= MAX_CONNECTIONS:
             return Unseen(f"more than {MAX_CONNECTIONS} connections would have been needed")
-        async with self.network.slots.connection(self.destination.address, Priority.SEARCH):
+        async with self.network.slots.connection(self.destination.address, priority):
             self.connections += 1
             seconds = min(seconds or self.step_seconds, self.step_seconds)
             return await drive(client, self.destination, self.network.liveness, seconds)

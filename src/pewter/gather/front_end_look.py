@@ -33,9 +33,10 @@ from pewter.evidence import (
     VersionSeen,
     protocols,
 )
+from pewter.pki import Certificate, read_certificate
 from pewter.tls import Version, alert_name, fingerprint, version_name
 from pewter.tls.browsers import BROWSERS, BrowserProfile
-from pewter.tls.codepoints import ExtensionType, Group, extension_name
+from pewter.tls.codepoints import ExtensionType, Group, extension_name, group_name
 from pewter.tls.offers import GROUPS, MODERN, OPTIONAL_EXTENSIONS, cipher_suites
 from pewter.tls.search import Answer, Ask, Search, Together, VersionSearch, usual_suites
 from pewter.tls.ssl2 import Ssl2Hello, Ssl2Trial
@@ -43,6 +44,7 @@ from pewter.tls.suites import table
 from pewter.tls.trial import Picked, Refused
 
 from .asking import Asker
+from .slots import Priority
 
 OLD_VERSIONS = (int(Version.TLS_1_1), int(Version.TLS_1_0), int(Version.SSL_3_0))
 FIRST_OFFERS = (MODERN, (int(Version.TLS_1_2),), OLD_VERSIONS)
@@ -55,6 +57,7 @@ CONTROLS = 2
 _SETTLED = frozenset({"alert protocol_version", "other version"})
 """Refusals that speak of the version alone."""
 
+_CURVES = {group_name(each): int(each) for each in Group}
 _RSA_SCHEMES = (0x0804, 0x0805, 0x0806, 0x0401, 0x0501, 0x0601, 0x0201)
 _ECDSA_SCHEMES = (0x0403, 0x0503, 0x0603, 0x0203)
 _COMMON_SUITES = (
@@ -223,7 +226,7 @@ class FrontEndLook:
 
     async def _ask_ssl_2(self) -> None:
         trial = Ssl2Trial(self.asker.network.random(16))
-        failure = await self.asker.drive(trial)
+        failure = await self.asker.drive(trial, priority=Priority.OPTION)
         version = Version.SSL_2_0
         match failure or trial.answer:
             case Ssl2Hello(ciphers=ciphers):
@@ -242,7 +245,8 @@ class FrontEndLook:
         older = [each for each in self._accepted if Version.SSL_3_0 < each < Version.TLS_1_3]
         with_groups = version == Version.TLS_1_3 or version == max(older, default=0)
         is_new = Version.TLS_1_3 in self._accepted
-        search = self.searches[version] = VersionSearch(self.name, version, with_groups, is_new)
+        search = VersionSearch(self.name, version, with_groups, is_new, self._key_curve())
+        self.searches[version] = search
         self._seed(search)
         await self._drive(search.find())
         after = [self._drive(search.settle())]
@@ -253,6 +257,13 @@ class FrontEndLook:
         if version == max(self._accepted & set(MODERN) - {int(Version.TLS_1_3)}, default=version):
             after.append(self._ask_other_key())
         await _together(after)
+
+    def _key_curve(self) -> int | None:
+        """Of the ECDSA key that was shown, where it was one and no RSA key was."""
+        leaves = {probe.answer.chain[0] for probe in self.probes if isinstance(probe.answer, Handshake)}
+        read = [read_certificate(self.asker.certificates[leaf]) for leaf in leaves if leaf in self.asker.certificates]
+        curves = {_CURVES.get(each.key.curve) for each in read if isinstance(each, Certificate)}
+        return curves.pop() if len(curves) == 1 else None
 
     def _seed(self, search: VersionSearch) -> None:
         """What the first hellos told already."""
@@ -321,12 +332,12 @@ class FrontEndLook:
             await self._ask_tolerance()
 
     async def _ask_nameless(self) -> None:
-        self.nameless.append(await self.asker.exchange(Offer(MODERN, None)))
+        self.nameless.append(await self.asker.exchange(Offer(MODERN, None), Priority.OPTION))
 
     async def _ask_tickets(self) -> None:
         """A whole handshake, for what comes after it: session tickets, and whether they allow early data."""
         conversation = self.asker.conversation(Offer(MODERN, self.name))
-        failure = await self.asker.drive(conversation, TICKET_SECONDS + 1)
+        failure = await self.asker.drive(conversation, TICKET_SECONDS + 1, Priority.OPTION)
         if failure is not None or not conversation.finished:
             words = failure.detail if isinstance(failure, NoConnection) else "the handshake could not be finished"
             seen: Seen[bool] | Unseen = Unseen(words)
@@ -338,24 +349,23 @@ class FrontEndLook:
         self._features[protocols.EARLY_DATA] = Feature(protocols.EARLY_DATA, early, detail)
 
     async def _ask_h2(self) -> None:
-        answered = [probe.answer for probe in self.probes if isinstance(probe.answer, Handshake)]
-        if any(answer.alpn == "h2" for answer in answered):
-            self._features[protocols.H2] = Feature(protocols.H2, Seen(True))
-            return
-        offer = Offer(MODERN, self.name, alpn=("h2",))
-        probe = await self.asker.exchange(offer)
+        """A server that chose among h2 and http/1.1 may have h2 all the same; one that passed over both has neither."""
+        answers = [probe.answer for probe in self.probes if isinstance(probe.answer, Handshake)]
+        chosen = {each.alpn for each in answers if each.version == Version.TLS_1_3 or each.alpn is not None}
         seen: Seen[bool] | Unseen
-        match probe.answer:
-            case Handshake(alpn=alpn):
-                seen = Seen(alpn == "h2")
-            case Alert():
-                seen = Seen(False)
-            case _:
-                # It ended without a word: is that its refusal?
-                answer = await self.asker.ask(msgspec.structs.replace(offer, shares=(0x001D,)))
-                seen = (
-                    answer if isinstance(answer, Unseen) else Seen(isinstance(answer, Picked) and answer.alpn == "h2")
-                )
+        if chosen and chosen <= {"h2", None}:
+            seen = Seen("h2" in chosen)
+        else:
+            offer = Offer(MODERN, self.name, alpn=("h2",))
+            probe = await self.asker.exchange(offer, Priority.OPTION)
+            match probe.answer:
+                case Handshake(alpn=alpn):
+                    seen = Seen(alpn == "h2")
+                case Alert():
+                    seen = Seen(False)
+                case _:
+                    # It ended without a word: is that its refusal?
+                    seen = _has_h2(await self.asker.ask(msgspec.structs.replace(offer, shares=(0x001D,))))
         self._features[protocols.H2] = Feature(protocols.H2, seen)
 
     async def _ask_tolerance(self) -> None:
@@ -389,7 +399,7 @@ class FrontEndLook:
     # Browsers
 
     async def _ask_as(self, profile: BrowserProfile) -> None:
-        answer = await self.asker.ask(profile.offer(self.name), as_it_is=True)
+        answer = await self.asker.ask(profile.offer(self.name), as_it_is=True, priority=Priority.OPTION)
         match answer:
             case Picked():
                 found = BrowserHello(
@@ -458,7 +468,7 @@ class FrontEndLook:
         if best is None or best.version < Version.TLS_1_2:
             return
         older = self.searches.get(int(Version.TLS_1_2))
-        if older is not None and not older.unfinished:
+        if older is not None and older.is_found:
             kinds = {table()[code].authentication for code in older.suites}
             if not {"RSA", "ECDSA"} <= kinds:
                 return  # its suites are all for one kind
@@ -505,7 +515,18 @@ def _outcome_of(probe: Probe) -> tuple[VersionOutcome, str]:
             return VersionOutcome.REFUSED, "no TLS"
 
 
-def _why_unseen(answer: Picked | Refused | Unseen | None) -> Unseen:
-    if isinstance(answer, Picked):
-        return Unseen("the server did not answer it every time")
+def _has_h2(answer: Picked | Refused | Unseen) -> Seen[bool] | Unseen:
+    """What a hello with h2 alone tells; TLS 1.3 names its choice only where this hello does not read."""
+    match answer:
+        case Refused():
+            return Seen(False)
+        case Picked(version=version, alpn=alpn) if version < Version.TLS_1_3:
+            return Seen(alpn == "h2")
+        case Picked():
+            return Unseen("the server did not answer it every time")
+        case _:
+            return answer
+
+
+def _why_unseen(answer: Refused | Unseen | None) -> Unseen:
     return answer if isinstance(answer, Unseen) else Unseen("the hello was refused")

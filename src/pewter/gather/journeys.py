@@ -1,5 +1,6 @@
 """Following one way in, hop by hop, from a clean slate."""
 
+import asyncio
 import contextlib
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
@@ -20,6 +21,9 @@ from .slots import Priority
 MAX_HOPS = 20
 """Redirects that current browsers follow before they give up."""
 
+
+MAX_KEPT_BODY = 1 << 16
+"""Octets of a page that is kept for journeys that come to it later; a longer one is asked for again."""
 
 MAX_TRIES = 3
 """Of one request that breaks off without a word."""
@@ -46,6 +50,9 @@ class Surroundings:
 
     moved: Callable[["Walk", Url], None] = field(init=False)
     """Called where a page moves its visitors on by itself."""
+
+    answers: dict[object, asyncio.Future[Answered | Failed | None]] = field(default_factory=dict)
+    """What was asked in this look, or is being asked; None where that said nothing."""
 
 
 @dataclass
@@ -175,10 +182,10 @@ class Walk:
         self, url: Url, cookie: str | None, held: "_Held | None"
     ) -> tuple[Answered | Failed, "_Held | None"]:
         if held is not None and held.connection.origin == url.origin:
-            outcome = await held.connection.get_in_time(url, cookie, as_browser=self.as_browser)
+            destination = held.connection.destination
+            outcome, held = await self._ask(url, cookie, destination, held)
             if isinstance(outcome, Answered):
-                self.around.met(url, held.connection.destination, outcome)
-                return outcome, await _keep_or_close(held, outcome)
+                return outcome, held
             # An idle connection that the server closed in the meantime says nothing: ask again on a new one.
         if held is not None:
             await held.close()
@@ -198,13 +205,48 @@ class Walk:
             if refusal is not None:
                 failures.append(Failed(StopCause.NOT_CONTACTED, f"not contacted: {refusal}"))
                 continue
-            outcome, held = await self._try(url, cookie, destination)
+            outcome, held = await self._ask(url, cookie, destination)
             if isinstance(outcome, Answered):
                 return outcome, held
             failures.append(outcome)
             if outcome.cause not in {None, StopCause.NO_CONNECTION}:
                 break
         return _most_telling(failures), None
+
+    async def _ask(
+        self, url: Url, cookie: str | None, destination: Destination, held: "_Held | None" = None
+    ) -> tuple[Answered | Failed, "_Held | None"]:
+        """The answer to a request, asked once in a look: another journey may have it already, or be waiting for it."""
+        answers = self.around.answers
+        key = (str(url), cookie, destination, self.as_browser)
+        if (asked := answers.get(key)) is not None:
+            if held is not None:
+                await held.close()  # whoever is asking may be waiting for its slot
+            if (known := await asyncio.shield(asked)) is not None:
+                return known, None
+            return await self._try(url, cookie, destination)
+        answer = answers[key] = asyncio.get_running_loop().create_future()
+        is_new, outcome = held is None, None
+        try:
+            work = self._try(url, cookie, destination) if held is None else self._go_on(held, url, cookie, destination)
+            outcome, held = await work
+            return outcome, held
+        finally:
+            if not isinstance(outcome, Answered) or len(outcome.body) > MAX_KEPT_BODY:
+                del answers[key]
+            # An idle connection that was closed says nothing: whoever waits asks again.
+            answer.set_result(outcome if is_new or isinstance(outcome, Answered) else None)
+
+    async def _go_on(
+        self, held: "_Held", url: Url, cookie: str | None, destination: Destination
+    ) -> tuple[Answered | Failed, "_Held | None"]:
+        """Ask over the connection that the journey has."""
+        outcome = await held.connection.get_in_time(url, cookie, as_browser=self.as_browser)
+        if not isinstance(outcome, Answered):
+            await held.close()
+            return outcome, None
+        self.around.met(url, destination, outcome)
+        return outcome, await _keep_or_close(held, outcome)
 
     async def _try(
         self, url: Url, cookie: str | None, destination: Destination

@@ -17,6 +17,8 @@ class Priority(IntEnum):
     """What no visitor waits for: pages that do not exist, hosts that are nobody's, style sheets."""
 
     SEARCH = 3
+    OPTION = 4
+    """One question by itself, on which no other waits."""
 
 
 class BudgetSpent(Exception):
@@ -62,6 +64,8 @@ class Slots:
         return 1 if address in self._slowed else self._limit
 
     async def _acquire(self, address: str, priority: Priority) -> None:
+        if priority is Priority.OPTION:
+            await asyncio.sleep(0)  # what begins in this turn of the loop goes first
         if self._open[address] < self._limit_of(address):
             self._open[address] += 1
             return

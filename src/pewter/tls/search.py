@@ -51,6 +51,8 @@ TLS_1_3_GROUPS = (
 )  # fmt: skip
 """In parts that are searched at once."""
 
+_EVERY_TLS_1_3_GROUP = tuple(int(group) for part in TLS_1_3_GROUPS for group in part)
+
 OLD_CURVES = (
     (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1),
     tuple(
@@ -163,6 +165,18 @@ class Picks:
         """Accepted ones, in the order in which they were found."""
         return tuple(self._found)
 
+    @property
+    def has_any(self) -> bool:
+        return bool(self._found)
+
+    @property
+    def first(self) -> int:
+        """The first that was found."""
+        return next(iter(self._found))
+
+    def has(self, accepted: int) -> bool:
+        return accepted in self._found
+
     def puts_first(self, one: int, other: int) -> bool:
         """Whether a pick showed that ``one`` goes before ``other``."""
         return other in self._behind.get(one, ())
@@ -222,7 +236,12 @@ CHAIN = 4
 """Picks after which what is left of a set is cut in two: no chain gets long."""
 
 LARGE = 30
-"""A set with so many left after its first pick is cut in two at once."""
+"""A set with more left is cut in two after fewer picks: sooner where the server accepts MANY already."""
+
+MANY = 8
+
+LIKE_EACH_OTHER = 4
+"""A set of groups with so few left after its first pick is cut in two at once: mostly a server has all of them."""
 
 MAX_ORDER_ROUNDS = 8
 MAX_SUITE_PAIRS = 8
@@ -236,13 +255,17 @@ MAX_GROUP_PAIRS = 1
 
 @dataclass
 class VersionSearch:
-    """The suites and groups of one version at one endpoint; :meth:`run` is the search."""
+    """The suites and groups of one version at one endpoint: :meth:`find`, then :meth:`settle`."""
 
     name: str | None
     version: int
     with_groups: bool = True
     takes_many: bool = False
     """The server is new enough to read a hello with every suite there is: its refusal is a refusal of them all."""
+
+    key_curve: int | None = None
+    """Of the server's ECDSA key: before TLS 1.3 that key is of use only where a hello names its curve
+    (RFC 8422 section 5.1)."""
 
     picks: Picks = field(default_factory=Picks)
     """Of suites."""
@@ -262,8 +285,14 @@ class VersionSearch:
     primes: list[bytes] = field(default_factory=list)
     """Of finite-field exchanges."""
 
+    is_found: bool = False
+    """All that is accepted was found; its order may still be open."""
+
     _unseen: list[str] = field(default_factory=list)
     _has_optioned: bool = False
+    _asked_without_curve: bool = False
+    _does_without_curve: bool = False
+    """The server puts the curve of its key before others, and takes them without it."""
 
     @property
     def is_tls_1_3(self) -> bool:
@@ -294,62 +323,59 @@ class VersionSearch:
 
     @property
     def _usual(self) -> Callable[[int], tuple[int, ...]]:
-        return usual_order(self.picks.found[0] if self.picks.found else 0)
-
-    def run(self) -> Search:
-        """Everything, to the end."""
-        yield from self.find()
-        yield from self.settle()
+        return usual_order(self.picks.first if self.picks.has_any else 0)
 
     def find(self) -> Search:
         """All that is accepted."""
-        main, *others = suites_for(self.version)
+        main, usual, *rest = suites_for(self.version)
         likely, *other_groups = self._group_parts
-        searches = [self._main(main, likely), *self._further_groups(other_groups)]
-        searches += [self._find(part) for part in map(self._left, others[:1]) if part]
-        if others[1:]:
-            searches.append(self._find_rest([self._left(part) for part in others[1:]]))
+        carriers = [each for each in main if self._is_carrier(each)]
+        # Suites for the other kind of key: many servers have but one.
+        others = [each for each in main if each not in carriers and table()[each].key_exchange == "ECDHE"]
+        apart = [each for each in main if each not in carriers and each not in others]
+        # The longest chains first: what asks has but a few connections at a time.
+        searches = [self._find(left) for left in map(self._left, ([*others, *usual], apart)) if left]
+        searches += self._further_groups(other_groups[::-1])
+        searches += self._main(carriers, likely)
+        if rest:
+            searches.append(self._find_rest(list(map(self._left, rest))))
         yield Together(tuple(searches))
-        if self.is_tls_1_3 and not self.picks.found and not self._unseen:
+        if self.is_tls_1_3 and not self.picks.has_any and not self._unseen:
             self.needs_shares = True
             yield from self._find(main)
+        self.is_found = not self._unseen
 
-    def settle(self) -> Search:
-        """The order of what was found."""
-        yield Together((self._settle_suites(), self._settle_groups()))
-        self.unfinished = self._unseen[0] if self._unseen else ""
+    def _is_carrier(self, suite: int) -> bool:
+        """Whether a suite can go into a hello that asks for groups too: one for a key that the server has."""
+        if self.is_tls_1_3:
+            return True
+        shown = table()[self.picks.first].authentication if self.picks.has_any else ""
+        kind = "ECDSA" if shown == "ECDSA" and self.key_curve is not None else "RSA"
+        return table()[suite].key_exchange == "ECDHE" and table()[suite].authentication == kind
 
     def _left(self, suites: Sequence[int]) -> list[int]:
-        return [each for each in suites if each not in self.picks.found]
+        return [each for each in suites if not self.picks.has(each)]
 
     def _left_groups(self, groups: Sequence[int]) -> list[int]:
-        return [each for each in groups if each not in self.groups.found] if self.with_groups else []
+        return [each for each in groups if not self.groups.has(each)] if self.with_groups else []
 
-    def _main(self, suites: Sequence[int], groups: Sequence[int]) -> Search:
-        """What nearly every server has some of: suites and groups in one hello.
-
-        Before TLS 1.3 with suites for RSA alone: a server has no use for its ECDSA certificate where the curve of its
-        key is not among the groups (RFC 8422 section 5.1), so that its picks would say nothing of its order.
-        """
-        left = self._left(suites)
-        left_groups = self._left_groups(groups)
-        apart = [] if self.is_tls_1_3 else [each for each in left if table()[each].key_exchange != "ECDHE"]
-        carriers = [each for each in left if self.is_tls_1_3 or table()[each].authentication == "RSA"]
-        carriers = [each for each in carriers if each not in apart]
-        others = [each for each in left if each not in carriers and each not in apart]
-        cut = (len(left_groups) + 1) // 2 if self.is_tls_1_3 else min(len(left_groups), max(len(carriers), 2))
-        searches = [self._both(carriers, left_groups[:cut])]
-        searches += [self._find_groups(left_groups[cut:])] if left_groups[cut:] else []
-        yield Together((*searches, *(self._find(part) for part in (others, apart) if part)))
+    def _main(self, suites: Sequence[int], groups: Sequence[int]) -> Iterator[Search]:
+        """What nearly every server has some of: suites and groups in one hello."""
+        left, left_groups = self._left(suites), self._left_groups(groups)
+        cut = (len(left_groups) + 1) // 2 if self.is_tls_1_3 else min(len(left_groups), max(len(left), 2))
+        yield self._both(left, left_groups[:cut])
+        if left_groups[cut:]:
+            yield self._find_groups(left_groups[cut:])
 
     def _find_rest(self, parts: Sequence[Sequence[int]]) -> Search:
         """Suites that hardly any server has, all in one hello; in parts where it is too much for the server."""
-        answer = yield Ask(self.offer([each for part in parts for each in part], None))
+        offer = self.offer(list(itertools.chain(*parts)), None)
+        answer = yield Ask(offer)
         match answer:
             case Refused(how=how) if self.takes_many or how == "alert handshake_failure":
                 return
             case Picked():
-                self._noted([each for part in parts for each in part], None, answer)
+                self._noted(offer, answer, of_suites=True)
         yield Together(tuple(self._find(left) for left in map(self._left, parts) if left))
 
     def _further_groups(self, parts: Sequence[Sequence[int]]) -> Iterator[Search]:
@@ -378,12 +404,12 @@ class VersionSearch:
 
     def _find(self, suites: Sequence[int]) -> Search:
         left = list(suites)
-        for _ in range(CHAIN):
+        for taken in range(CHAIN):
             picked = (yield from self._pick(left, None)) if left else None
             if picked is None:
                 return
             left.remove(picked.suite)
-            if len(left) > LARGE:
+            if len(left) > LARGE and taken >= (1 if len(self.picks.found) > MANY else 2):
                 break
         yield from _cut(left, self._find)
 
@@ -394,7 +420,7 @@ class VersionSearch:
             if picked is None or picked.group not in left:
                 return
             left.remove(picked.group)
-            if len(left) > 2:
+            if 2 < len(left) <= LIKE_EACH_OTHER:
                 break
         yield from _cut(left, self._find_groups)
 
@@ -412,59 +438,96 @@ class VersionSearch:
             answer = self.with_options if isinstance(self.with_options, Picked) else (yield Ask(offer))
         else:
             answer = yield Ask(offer)
-        match answer:
-            case Unseen(reason=reason):
-                self._unseen.append(reason)
-            case Picked():
-                return self._noted(suites, groups, answer)
-        return None
+        picked = self._noted(offer, answer, of_suites=suites is not None)
+        if picked is not None and groups is not None and self._hides(picked, groups):
+            self._asked_without_curve = self._does_without_curve = True
+            offer = self.offer(suites, groups)
+            picked = self._noted(offer, (yield Ask(offer)), of_suites=suites is not None)
+            self._does_without_curve = picked is not None
+        return picked if picked is None or suites is None or picked.suite in suites else None
+
+    def _hides(self, picked: Picked, groups: Sequence[int]) -> bool:
+        """Whether the server put the curve of its key before these groups, and was never asked without it."""
+        return not self._asked_without_curve and picked.group not in groups and self._names_curve(groups)
+
+    def _names_curve(self, groups: Sequence[int]) -> bool:
+        """Whether a hello for these groups has to name the curve of the key beside them."""
+        if self.is_tls_1_3 or self.key_curve is None or self.key_curve in groups or self._does_without_curve:
+            return False
+        return not any(table()[each].authentication == "RSA" for each in self.picks.found)
 
     def offer(self, suites: Sequence[int] | None, groups: Sequence[int] | None) -> Offer:
         """A hello for some of the suites and groups; None for all that can be had with the other."""
         if self.is_tls_1_3:
-            every = tuple(int(group) for part in TLS_1_3_GROUPS for group in part)
             shares = (0x001D, 0x0017) if self.needs_shares else ()
-            offered = tuple(groups) if groups is not None else None if self.needs_shares else every
+            offered = tuple(groups) if groups is not None else None if self.needs_shares else _EVERY_TLS_1_3_GROUP
             main = suites if suites is not None else suites_for(self.version)[0]
             return Offer((self.version,), self.name, tuple(main), offered, shares)
         if suites is None:
             suites = [each for each in usual_suites(self.version) if table()[each].key_exchange == "ECDHE"]
+        if groups is not None and self.key_curve is not None and self._names_curve(groups):
+            groups = (*groups, self.key_curve)
         return Offer((self.version,), self.name, tuple(suites), tuple(groups) if groups is not None else None)
 
-    def _noted(self, suites: Sequence[int] | None, groups: Sequence[int] | None, picked: Picked) -> Picked | None:
-        if picked.prime:
-            self.primes.append(picked.prime)
-        if groups is not None and picked.group is not None and picked.group in groups:
-            self.groups.note(groups, picked.group)
-        elif picked.group is not None and self.with_groups:
-            offered = self.offer(suites, None).groups or tuple(map(int, GROUPS))
-            if self.needs_shares or picked.group not in offered:
-                self.groups.know(picked.group)
-            else:
-                self.groups.note(offered, picked.group)
-        if suites is None:
-            return picked
-        if picked.suite not in suites:
+    def _noted(self, offer: Offer, answer: Answer | None, *, of_suites: bool) -> Picked | None:
+        """Keep what an answer tells.
+
+        A hello for groups alone says nothing of the order of suites: which of them can be used depends on its groups.
+        """
+        if isinstance(answer, Unseen):
+            self._unseen.append(answer.reason)
+        if not isinstance(answer, Picked):
             return None
-        self.picks.note(suites, picked.suite)
-        return picked
+        if answer.prime:
+            self.primes.append(answer.prime)
+        if answer.group is not None and self.with_groups:
+            offered = offer.groups or tuple(map(int, GROUPS))
+            if self.needs_shares or answer.group not in offered:
+                self.groups.know(answer.group)  # it had shares: no word on the server's order
+            else:
+                self.groups.note(offered, answer.group)
+        if of_suites and offer.suites is not None and answer.suite in offer.suites:
+            self.picks.note(offer.suites, answer.suite)
+        return answer
 
     # Order
 
-    def _settle_suites(self) -> Search:
-        def pick(one: int, other: int) -> Search:
-            yield from self._pick((one, other), None)
+    def settle(self) -> Search:
+        """The order of what was found."""
+        older = MAX_SUITE_PAIRS if self.with_groups else MAX_PAIRS_OF_OLDER
+        suites = _Ordering(self.picks, self._usual, older)
+        groups = _Ordering(self.groups, usual_group_order, MAX_GROUP_PAIRS if self.is_tls_1_3 else 0)
+        suite_pairs, group_pairs = suites.opening(), groups.opening() if self.with_groups else []
+        work: list[Search] = []
+        if suite_pairs and group_pairs and all(map(self._is_carrier, suite_pairs[0])):
+            work.append(self._hold_both(suite_pairs.pop(0), group_pairs.pop(0)))
+        work += itertools.starmap(self._hold_suites, suite_pairs)
+        work += itertools.starmap(self._hold_groups, group_pairs)
+        if work:
+            yield Together(tuple(work))
+        yield Together((self._conclude_suites(suites), self._conclude_groups(groups)))
+        self.unfinished = self._unseen[0] if self._unseen else ""
 
-        pairs = MAX_SUITE_PAIRS if self.with_groups else MAX_PAIRS_OF_OLDER
-        self.order = yield from _settled(self.picks, pick, self._usual, pairs)
+    def _hold_both(self, suites: tuple[int, int], groups: tuple[int, int]) -> Search:
+        """Two suites and two groups against each other in one hello; each by itself where it is refused."""
+        picked = yield from self._pick(suites, groups)
+        if picked is None:
+            yield from self._hold_suites(*suites)
+        if picked is None or picked.group not in groups:
+            yield from self._hold_groups(*groups)
 
-    def _settle_groups(self) -> Search:
-        def pick(one: int, other: int) -> Search:
-            yield from self._pick(None, (one, other))
+    def _hold_suites(self, one: int, other: int) -> Search:
+        yield from self._pick((one, other), None)
 
+    def _hold_groups(self, one: int, other: int) -> Search:
+        yield from self._pick(None, (one, other))
+
+    def _conclude_suites(self, ordering: "_Ordering") -> Search:
+        self.order = yield from ordering.conclude(self._hold_suites)
+
+    def _conclude_groups(self, ordering: "_Ordering") -> Search:
         if self.with_groups:
-            pairs = MAX_GROUP_PAIRS if self.is_tls_1_3 else 0
-            self.group_order = yield from _settled(self.groups, pick, usual_group_order, pairs)
+            self.group_order = yield from ordering.conclude(self._hold_groups)
 
 
 def _cut(left: Sequence[int], find: Callable[[Sequence[int]], Search]) -> Search:
@@ -474,39 +537,54 @@ def _cut(left: Sequence[int], find: Callable[[Sequence[int]], Search]) -> Search
         yield Together(parts)
 
 
-def _settled(
-    picks: Picks, pick: Callable[[int, int], Search], usual: Callable[[int], tuple[int, ...]], pairs_left: int
-) -> Generator[Ask | Together, Answer | None, Order]:
-    """Hold neighbours of the guessed order against each other until it is known, or no pair is left to spend.
+@dataclass
+class _Ordering:
+    """The order of what was found: neighbours of the guessed one are held against each other until it is known, or no
+    pair is left to spend."""
 
-    All of one guess at once, and turned round: a server that follows the client must not confirm it.
-    """
-    found = picks.guess(usual)
-    if len(found) < 2:
-        return Order.ONE if found else Order.NOT_KNOWN
-    # Some servers choose by themselves, but let a client have ChaCha20 that puts it first: no word on the rest.
-    plain = [each for each in found if not _is_chacha(each)]
-    first, second = (plain if len(plain) > 1 else found)[:2]
-    pairs = picks.open_pairs(found)[:pairs_left]
-    pairs_left -= len(pairs)
-    chacha = [(one, other) for one, other in itertools.pairwise(found) if _is_chacha(one) > _is_chacha(other)]
-    turned = dict.fromkeys((other, one) for one, other in ((first, second), *pairs, *chacha))
-    yield Together(tuple(itertools.starmap(pick, turned)))
-    if not picks.puts_first(first, second):
-        if not picks.puts_first(second, first):
-            return Order.NOT_KNOWN
-        yield from pick(first, second)
-    if picks.puts_first(first, second) and picks.puts_first(second, first):
-        return Order.CLIENT if picks.follows_the_client else Order.MIXED
-    for _ in range(MAX_ORDER_ROUNDS):
-        pairs = picks.open_pairs(picks.guess(usual))[:pairs_left]
-        if not pairs:
-            break
-        pairs_left -= len(pairs)
-        yield Together(tuple(pick(other, one) for one, other in pairs))
-    if picks.has_contradiction:
-        return Order.MIXED
-    return Order.SERVER if not picks.open_pairs(picks.guess(usual)) else Order.SERVER_IN_PART
+    picks: Picks
+    usual: Callable[[int], tuple[int, ...]]
+    pairs_left: int
+    _first: tuple[int, int] | None = None
+
+    def opening(self) -> list[tuple[int, int]]:
+        """Pairs that are all asked at once, the first one the one that decides.
+
+        They are turned round: a server that follows the client must not confirm the guess.
+        """
+        found = self.picks.guess(self.usual)
+        if len(found) < 2:
+            return []
+        # Some servers choose by themselves, but let a client have ChaCha20 that puts it first: no word on the rest.
+        plain = [each for each in found if not _is_chacha(each)]
+        one, other = (plain if len(plain) > 1 else found)[:2]
+        self._first = (one, other)
+        pairs = self.picks.open_pairs(found)[: self.pairs_left]
+        self.pairs_left -= len(pairs)
+        chacha = [pair for pair in itertools.pairwise(found) if _is_chacha(pair[0]) > _is_chacha(pair[1])]
+        return list(dict.fromkeys((second, first) for first, second in (self._first, *pairs, *chacha)))
+
+    def conclude(self, hold: Callable[[int, int], Search]) -> Generator[Ask | Together, Answer | None, Order]:
+        """The order, once the opening pairs were asked."""
+        picks = self.picks
+        if self._first is None:
+            return Order.ONE if picks.has_any else Order.NOT_KNOWN
+        first, second = self._first
+        if not picks.puts_first(first, second):
+            if not picks.puts_first(second, first):
+                return Order.NOT_KNOWN
+            yield from hold(first, second)
+        if picks.puts_first(first, second) and picks.puts_first(second, first):
+            return Order.CLIENT if picks.follows_the_client else Order.MIXED
+        for _ in range(MAX_ORDER_ROUNDS):
+            pairs = picks.open_pairs(picks.guess(self.usual))[: self.pairs_left]
+            if not pairs:
+                break
+            self.pairs_left -= len(pairs)
+            yield Together(tuple(hold(other, one) for one, other in pairs))
+        if picks.has_contradiction:
+            return Order.MIXED
+        return Order.SERVER if not picks.open_pairs(picks.guess(self.usual)) else Order.SERVER_IN_PART
 
 
 def _is_chacha(code: int) -> bool:

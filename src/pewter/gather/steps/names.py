@@ -89,8 +89,6 @@ async def _take(scene: Scene, name: str, declared: bool, lookups: tuple[Lookup, 
         return
     if scene.wants(Step.WAYS_IN):
         ways_in.begin(scene, name, destinations)
-    if scene.wants(Step.HOSTS) and scene.is_first(("hosts", name)):
-        hosts.begin(scene, name)
     _walks(scene, name)
     if scene.wants(Step.WAYS_IN):
         # Names come back from the name service almost together: the journeys of all of them go first.
@@ -100,6 +98,11 @@ async def _take(scene: Scene, name: str, declared: bool, lookups: tuple[Lookup, 
     offers = endpoints.OFFERS if scene.wants(Step.VERSIONS) else (MODERN,)
     for destination in destinations if scene.wants(Step.CERTIFICATES) else ():
         endpoints.look_at(scene, name, destination, offers)
+    # What no visitor waits for takes no slot of what goes before it.
+    if scene.wants(Step.HOSTS) and scene.is_first(("hosts", name)):
+        hosts.begin(scene, name)
+    if scene.wants(Step.WAYS_IN):
+        ways_in.begin_absent(scene, name, destinations)
 
 
 def _walks(scene: Scene, name: str) -> None:

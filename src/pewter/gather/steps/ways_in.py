@@ -18,12 +18,20 @@ from . import endpoints, pages
 
 def begin(scene: Scene, name: str, https_destinations: tuple[Destination, ...]) -> None:
     """Both schemes and every path, by a visitor's own choice of address; the home page by each address."""
-    several = tuple(each.address for each in https_destinations) if len(https_destinations) > 1 else ()
+    several = _several(https_destinations)
     for path in paths_for(name, scene.plan.paths):
         walk_to(scene, name, path, WayIn.TYPED, several if path == "/" else ())
-    # What no visitor waits for goes to the last address, so that the first is free for journeys.
+
+
+def begin_absent(scene: Scene, name: str, https_destinations: tuple[Destination, ...]) -> None:
+    """A page that nobody has: at the last address, so that the first is free for journeys."""
     if scene.is_first(("absent", name)):
-        walk_to(scene, name, ABSENT_PATH, WayIn.ABSENT, several[-1:])
+        walk_to(scene, name, ABSENT_PATH, WayIn.ABSENT, _several(https_destinations)[-1:])
+
+
+def _several(destinations: tuple[Destination, ...]) -> tuple[str, ...]:
+    """The addresses of a name that has more than one."""
+    return tuple(each.address for each in destinations) if len(destinations) > 1 else ()
 
 
 def walk_to(
