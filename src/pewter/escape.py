@@ -36,7 +36,7 @@ def json_escaped(octets: bytes) -> bytes:
     return _BEYOND_ASCII.sub(_in_json, octets.decode("utf-8")).encode("utf-8")
 
 
-_BEYOND_ASCII = re.compile("[\x7f-\U0010ffff]")
+_BEYOND_ASCII = re.compile("[^\0-\x7e]")
 
 
 def _in_json(match: re.Match[str]) -> str:

@@ -10,10 +10,8 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
-from cryptography.hazmat.primitives.serialization import pkcs7, pkcs12
 
 from pewter.octets import DecodeError
 
@@ -23,6 +21,7 @@ from .crls import read_crl
 from .der import DerReader
 from .derivation import why_too_costly
 from .keys import read_key_facts
+from .pem import is_certificate_set, read_certificate_set
 
 MAX_ITEMS = 500
 MAX_PROBLEMS = 20
@@ -36,7 +35,6 @@ _KEY_LABELS = frozenset(
     {"PRIVATE KEY", "RSA PRIVATE KEY", "EC PRIVATE KEY", "DSA PRIVATE KEY", "ENCRYPTED PRIVATE KEY"}
 )
 _CERTIFICATE_LABELS = frozenset({"CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"})
-_SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
 _JAVA_KEY_STORE = b"\xfe\xed\xfe\xed"
 
 
@@ -230,6 +228,8 @@ def _certificate_item(octets: bytes) -> FileItem:
 
 
 def _read_request(octets: bytes) -> FileItem:
+    from cryptography import x509  # noqa: PLC0415  slow to load, and seldom needed
+
     try:
         request = x509.load_der_x509_csr(octets)
         spki = _spki_of(request.public_key())
@@ -290,7 +290,7 @@ def _spki_of(key: object) -> bytes:
 def _read_der(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
     if not isinstance(read_certificate(octets), MalformedCertificate):
         return FileContents(name, "DER", (_certificate_item(octets),))
-    if _SIGNED_DATA in octets[:32]:
+    if is_certificate_set(octets):
         return FileContents(name, "PKCS #7", tuple(_read_certificate_set(octets)))
     if _is_pkcs12(octets):
         return _read_pkcs12(name, octets, passphrase)
@@ -326,6 +326,8 @@ def _is_pkcs12(octets: bytes) -> bool:
 
 
 def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
+    from cryptography.hazmat.primitives.serialization import pkcs12  # noqa: PLC0415  slow to load, and seldom needed
+
     if words := why_too_costly(octets):
         return FileContents(name, "PKCS #12", problems=(words,))
     store = None
@@ -355,10 +357,9 @@ def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileConten
 
 def _read_certificate_set(octets: bytes) -> list[FileItem]:
     try:
-        found = pkcs7.load_der_pkcs7_certificates(octets)
-    except (ValueError, UnsupportedAlgorithm) as exc:
+        return list(map(_certificate_item, read_certificate_set(octets)[:MAX_ITEMS]))
+    except ValueError as exc:
         return [FileItem(FileKind.OTHER, "PKCS #7", problem=f"it cannot be read: {exc}")]
-    return [_certificate_item(each.public_bytes(serialization.Encoding.DER)) for each in found[:MAX_ITEMS]]
 
 
 def _read_bare_text(name: str, text: str, passphrase: Passphrase) -> FileContents:

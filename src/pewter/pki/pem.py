@@ -6,7 +6,6 @@ import re
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
-from cryptography.hazmat.primitives.serialization import pkcs7
 
 _SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
 """The object identifier 1.2.840.113549.1.7.2 as DER."""
@@ -28,8 +27,11 @@ def read_certificate_blocks(octets: bytes) -> tuple[bytes, ...]:
             continue
     if found or octets[:1] != b"\x30":
         return tuple(found)
-    if _SIGNED_DATA in octets[:32]:
-        return _read_certificate_set(octets)
+    if is_certificate_set(octets):
+        try:
+            return read_certificate_set(octets)
+        except ValueError:
+            return ()
     return (octets,)
 
 
@@ -59,10 +61,17 @@ def read_public_keys(octets: bytes) -> tuple[tuple[str, bytes], ...]:
     return tuple(found)
 
 
-def _read_certificate_set(octets: bytes) -> tuple[bytes, ...]:
-    """The certificates of a PKCS #7 SignedData (RFC 2315 section 9.1), the form in which some CAs publish issuers."""
+def is_certificate_set(octets: bytes) -> bool:
+    """Whether DER is a PKCS #7 SignedData (RFC 2315 section 9.1), the form in which some CAs publish issuers."""
+    return _SIGNED_DATA in octets[:32]
+
+
+def read_certificate_set(octets: bytes) -> tuple[bytes, ...]:
+    """The certificates of a PKCS #7 SignedData as DER.  Raises ValueError where it cannot be read."""
+    from cryptography.hazmat.primitives.serialization import pkcs7  # noqa: PLC0415  slow to load, and seldom needed
+
     try:
         certificates = pkcs7.load_der_pkcs7_certificates(octets)
-    except (ValueError, UnsupportedAlgorithm):
-        return ()
+    except UnsupportedAlgorithm as exc:
+        raise ValueError(str(exc)) from exc
     return tuple(each.public_bytes(serialization.Encoding.DER) for each in certificates)
