@@ -3,7 +3,6 @@
 Who names an algorithm, by an object identifier or by a code point of TLS, says by a :class:`Scheme` what it is.
 """
 
-import dataclasses
 import enum
 from dataclasses import dataclass
 
@@ -46,9 +45,6 @@ class Scheme:
     salt_octets: int | None = None
     """Of RSASSA-PSS; None for as many as the hash has."""
 
-    hashed: bool = False
-    """What is checked is hashed already."""
-
 
 def verify(
     key: object, scheme: Scheme, signature: bytes, signed: bytes, *, is_digest: bool = False
@@ -57,39 +53,46 @@ def verify(
 
     ``is_digest``: ``signed`` is what :func:`digest_of` gave of the octets that were signed.
     """
-    if is_digest:
-        if scheme.algorithm is None:
-            return SignatureVerdict.UNSUPPORTED
-        scheme = dataclasses.replace(scheme, hashed=True)
+    if is_digest and scheme.algorithm is None:
+        return SignatureVerdict.UNSUPPORTED
     try:
-        return _verify(key, scheme, signature, signed)
+        fits = _verify(key, scheme, signature, signed, is_digest=is_digest)
     except InvalidSignature:
         return SignatureVerdict.BAD
     except (ValueError, TypeError, UnsupportedAlgorithm):
         return SignatureVerdict.UNSUPPORTED
+    if fits:
+        return SignatureVerdict.VERIFIED
+    return SignatureVerdict.UNSUPPORTED if key is None else SignatureVerdict.BAD
 
 
-def _verify(key: object, scheme: Scheme, signature: bytes, signed: bytes) -> SignatureVerdict:
-    algorithm = scheme.algorithm
-    message_hash = Prehashed(algorithm) if algorithm is not None and scheme.hashed else algorithm
+def _verify(key: object, scheme: Scheme, signature: bytes, signed: bytes, *, is_digest: bool) -> bool:
+    """Whether the key is of the kind that the scheme is for.  Raises where the signature does not verify."""
     match scheme.family, key:
         case Family.ED25519, ed25519.Ed25519PublicKey():
             key.verify(signature, signed)
+            return True
         case Family.ED448, ed448.Ed448PublicKey():
             key.verify(signature, signed)
-        case Family.RSA_PKCS1, rsa.RSAPublicKey() if algorithm is not None and message_hash is not None:
+            return True
+    algorithm = scheme.algorithm
+    if algorithm is None:
+        return False
+    message_hash = Prehashed(algorithm) if is_digest else algorithm
+    match scheme.family, key:
+        case Family.RSA_PKCS1, rsa.RSAPublicKey():
             key.verify(signature, signed, padding.PKCS1v15(), message_hash)
-        case Family.RSA_PSS, rsa.RSAPublicKey() if algorithm is not None and message_hash is not None:
+        case Family.RSA_PSS, rsa.RSAPublicKey():
             salt = scheme.salt_octets if scheme.salt_octets is not None else algorithm.digest_size
             pss = padding.PSS(padding.MGF1(scheme.mask_algorithm or algorithm), salt)
             key.verify(signature, signed, pss, message_hash)
-        case Family.ECDSA, ec.EllipticCurvePublicKey() if algorithm is not None and message_hash is not None:
+        case Family.ECDSA, ec.EllipticCurvePublicKey():
             key.verify(signature, signed, ec.ECDSA(message_hash))
-        case Family.DSA, dsa.DSAPublicKey() if algorithm is not None and message_hash is not None:
+        case Family.DSA, dsa.DSAPublicKey():
             key.verify(signature, signed, message_hash)
         case _:
-            return SignatureVerdict.UNSUPPORTED if key is None else SignatureVerdict.BAD
-    return SignatureVerdict.VERIFIED
+            return False
+    return True
 
 
 def family_of(key: object) -> Family | None:

@@ -13,7 +13,7 @@ from pewter.errors import OWN_FAULT, FileError, UsageError, own_fault_words
 from pewter.escape import escaped, json_escaped
 from pewter.evidence import Endpoint, Evidence, Fault, Handshake, Plan, Step, Target
 from pewter.gather.board import Given
-from pewter.gather.routes import read_address_and_port, read_route
+from pewter.gather.routes import read_route
 from pewter.judge.bundle_review import make_bundle_review
 from pewter.judge.facts.bundle import Bundle, BundleCase, LiveChain, mended_chain
 from pewter.judge.facts.case import why_no_handshake
@@ -21,11 +21,11 @@ from pewter.judge.results import reaches
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.pki.files import FileContents, read_file
 from pewter.pki.pem import write_pem
-from pewter.places import of_endpoint, of_name, socket_text
+from pewter.places import of_endpoint, of_name
 from pewter.plan.files import check_writable, read_bounded, write_whole
 from pewter.plan.own_files import read_trust_file
 from pewter.plan.root_stores import own_stores
-from pewter.plan.texts import read_as_of, read_level, read_target
+from pewter.plan.texts import read_as_of, read_level, read_target, resolver_text
 from pewter.report.bundle import render_bundle
 from pewter.web.urls import InvalidUrl, read_host
 
@@ -127,7 +127,7 @@ def _gathered(
     bundle: Bundle, command: BundleCommand, stores: tuple[Store, ...], given: tuple[Certificate, ...]
 ) -> Bundle:
     target = read_target(command.live) if command.live is not None else None
-    resolver = socket_text(*read_address_and_port(command.resolver, "--resolver", 53)) if command.resolver else None
+    resolver = resolver_text(command.resolver)
     plan = Plan(
         targets=(Target(target.host, target.port),) if target is not None else (),
         routes=tuple(str(read_route(text)) for text in command.routes),

@@ -1,6 +1,5 @@
 """``pewter rules`` and ``pewter explain``: the catalogue in words."""
 
-import difflib
 import textwrap
 from typing import Any
 
@@ -10,7 +9,7 @@ from rich.text import Text
 from pewter.errors import UsageError
 from pewter.judge.expectations import SOURCES, Expectations, write_duration
 from pewter.judge.rule import Rule
-from pewter.judge.rules import AREAS, RULES
+from pewter.judge.rules import AREAS, RULES, near
 from pewter.report.sheet import STYLES
 
 from .output import output_marks, output_width, print_text
@@ -50,8 +49,7 @@ def explain_rule(name: str) -> None:
     """All that the catalogue says of one rule."""
     rule = next((each for each in RULES if each.name == name), None)
     if rule is None:
-        near = difflib.get_close_matches(name, [each.name for each in RULES], n=1, cutoff=0.4)
-        hint = f" Did you mean {near[0]}?" if near else ""
+        hint = near(name, (each.name for each in RULES))
         raise UsageError(f"{name!r} is no rule.{hint} 'pewter rules' lists them.")
     print_text(_explanation(rule, output_width()))
 

@@ -170,6 +170,8 @@ class Board:
         )
         endpoints = sorted(self.endpoints.values(), key=lambda each: order.get(each.name, last))
         given, plan = self.given, self.plan
+        read = map(read_certificate, self.certificates.values()) if self.statuses else ()
+        serials = frozenset(each.serial for each in read if isinstance(each, Certificate))
         return Evidence(
             plan=plan,
             begun=begun,
@@ -192,7 +194,7 @@ class Board:
             given_logs=given.logs,
             covered_names=tuple(each for text, each in sorted(self.covered.items()) if text not in self.names),
             revocation_asked=plan.revocation,
-            status_answers=tuple(self._condensed(answer) for _, answer in sorted(self.statuses.items())),
+            status_answers=tuple(self._condensed(answer, serials) for _, answer in sorted(self.statuses.items())),
             not_contacted=tuple(self.not_contacted.values()),
             faults=tuple(self.faults),
             connections=connections,
@@ -200,12 +202,11 @@ class Board:
             interrupted=self.interrupted,
         )
 
-    def _condensed(self, answer: StatusAnswer) -> StatusAnswer:
+    def _condensed(self, answer: StatusAnswer, serials: frozenset[int]) -> StatusAnswer:
         """A long list is kept with what was asked of it: the entries of the certificates at hand."""
         match answer:
             case StatusAnswer(method=StatusMethod.CRL, answer=Seen(value=octets)) if len(octets) > LONGEST_CRL_KEPT:
-                read = map(read_certificate, self.certificates.values())
-                condensed = condense_crl(octets, (each.serial for each in read if isinstance(each, Certificate)))
+                condensed = condense_crl(octets, serials)
                 if condensed is not None:
                     return msgspec.structs.replace(answer, answer=Seen(condensed[0]), signed_digest=condensed[1])
         return answer

@@ -14,7 +14,7 @@ from .routes import Destination
 FIRST_SECONDS = 8.0
 """Three retransmissions of a SYN (RFC 6298 section 2) are over by then, and a busy machine has had its turn."""
 
-Place = tuple[str, int]
+Socket = tuple[str, int]
 
 
 class Liveness:
@@ -22,15 +22,15 @@ class Liveness:
 
     def __init__(self, first_seconds: float = FIRST_SECONDS) -> None:
         self._first_seconds = first_seconds
-        self._begun: dict[Place, float] = {}
-        self._taken: set[Place] = set()
+        self._begun: dict[Socket, float] = {}
+        self._taken: set[Socket] = set()
         """Places that took a connection."""
 
-        self._heard: set[Place] = set()
+        self._heard: set[Socket] = set()
         """Places from which something came, if only that they refuse."""
 
-        self._silent: set[Place] = set()
-        self._waiting: dict[Place, dict[asyncio.Timeout, float]] = {}
+        self._silent: set[Socket] = set()
+        self._waiting: dict[Socket, dict[asyncio.Timeout, float]] = {}
 
     def taken(self, destination: Destination) -> None:
         """A connection came about."""
@@ -89,5 +89,5 @@ class Liveness:
             self._waiting.get(place, {}).pop(timeout, None)
 
 
-def _place(destination: Destination) -> Place:
+def _place(destination: Destination) -> Socket:
     return destination.connect_address, destination.connect_port

@@ -5,7 +5,6 @@ from collections.abc import Iterator
 
 import msgspec
 
-from pewter.evidence import Fault
 from pewter.pki import Certificate
 from pewter.pki.files import FileItem
 
@@ -13,7 +12,7 @@ from .facts.bundle import BundleCase, is_server
 from .facts.served_certificates import ServedCertificate, served_certificates
 from .judging import judge
 from .outcomes import Gap, Judged, Level
-from .results import Failed, GapEntry, count_by_level, gap_entries, worst_level
+from .results import Failed, GapEntry, count_by_level, gap_entries, guarded, worst_level
 from .rules.bundle import OF_FILES
 
 FORMAT = "pewter-bundle/1"
@@ -72,14 +71,9 @@ class BundleReview(msgspec.Struct, frozen=True):
 def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
     """Judge files.  Faults of ours, and an interruption, are told to ``failed``."""
     outcomes = judge(case, OF_FILES, failed)
-    gaps = gap_entries(case, outcomes)
+    gaps = guarded(failed, "the gaps", lambda: gap_entries(case, outcomes), tuple[GapEntry, ...]())
     bundle = case.bundle
     install = bundle.install
-    try:
-        certificates = served_certificates(case)
-    except Exception as exc:
-        certificates = ()
-        failed(Fault.of("the certificates", exc))
     return BundleReview(
         format=FORMAT,
         judged_for=case.at,
@@ -93,7 +87,7 @@ def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
             for file in bundle.files
         ),
         chain=tuple(each.sha256 for each in bundle.sent),
-        certificates=certificates,
+        certificates=guarded(failed, "the certificates", lambda: served_certificates(case), ()),
         live=tuple(_live(case)),
         gaps=gaps,
         outcomes=outcomes,

@@ -1,8 +1,9 @@
 """What a review comes to: made once from a case and its outcomes, so that renderers only print."""
 
 import datetime
+import functools
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TypeVar
 
 import msgspec
@@ -39,6 +40,9 @@ __all__ = [
 """Renderers take what they draw from here, and import no fact."""
 
 _T = TypeVar("_T")
+
+_RULES = {rule.name: rule for rule in RULES}
+_ORDER = {name: position for position, name in enumerate(_RULES)}
 
 
 class Configuration(msgspec.Struct, frozen=True):
@@ -216,18 +220,20 @@ Failed = Callable[[Fault | KeyboardInterrupt], None]
 """Told of what a fault of ours, or an interruption, cost."""
 
 
+def guarded(failed: Failed, what: str, make: Callable[[], _T], otherwise: _T) -> _T:
+    """A part of what is told: a fault of ours in it, or an interruption, costs no other."""
+    try:
+        return make()
+    except KeyboardInterrupt as exc:
+        failed(exc)
+    except Exception as exc:
+        failed(Fault.of(what, exc))
+    return otherwise
+
+
 def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Results:
     """What the outcomes of a case come to.  A fault of ours costs only the part that it is in."""
-
-    def part(what: str, make: Callable[[], _T], otherwise: _T) -> _T:
-        try:
-            return make()
-        except KeyboardInterrupt as exc:
-            failed(exc)
-        except Exception as exc:
-            failed(Fault.of(what, exc))
-        return otherwise
-
+    part = functools.partial(guarded, failed)
     first_target = case.evidence.plan.first
     gaps = part("the gaps", lambda: gap_entries(case, outcomes), tuple[GapEntry, ...]())
     protocol_levels = (
@@ -349,16 +355,16 @@ def gap_entries(case: HasHosts, outcomes: Sequence[Judged]) -> tuple[GapEntry, .
         if isinstance(judged.outcome, Gap):
             gap = judged.outcome
             groups.setdefault((judged.rule, judged.level, gap.cause or gap.seen), []).append(gap)
-    order = {rule.name: position for position, rule in enumerate(RULES)}
-    ranked = sorted(groups.items(), key=lambda group: (group[0][1].rank, order.get(group[0][0], len(order))))
+    ranked = sorted(groups.items(), key=lambda group: (group[0][1].rank, _ORDER[group[0][0]]))
     return tuple(
         _entry(case, number, rule, level, gaps) for number, ((rule, level, _), gaps) in enumerate(ranked, start=1)
     )
 
 
 def _entry(case: HasHosts, number: int, name: str, level: Level, gaps: Sequence[Gap]) -> GapEntry:
-    rule = next(each for each in RULES if each.name == name)
-    first = words_for(case, rule, gaps[0])
+    rule = _RULES[name]
+    filled = [words_for(case, rule, gap) for gap in gaps]
+    first = filled[0]
     return GapEntry(
         number=number,
         rule=name,
@@ -371,11 +377,11 @@ def _entry(case: HasHosts, number: int, name: str, level: Level, gaps: Sequence[
         mend=first.mend,
         check=first.check,
         details=tuple(dict.fromkeys(gap.detail for gap in gaps if gap.detail)),
-        configurations=_configurations([(gap, words_for(case, rule, gap)) for gap in gaps]),
+        configurations=_configurations(zip(gaps, filled, strict=True)),
     )
 
 
-def _configurations(group: Sequence[tuple[Gap, Filled]]) -> tuple[Configuration, ...]:
+def _configurations(group: Iterable[tuple[Gap, Filled]]) -> tuple[Configuration, ...]:
     """The lines once for each kind of server, as they are for the first of its hosts."""
     hosts: dict[str, dict[str, None]] = {}
     lines: dict[str, str] = {}

@@ -1,6 +1,5 @@
 """From what was typed and the site file to a plan, its terms, and what the reviewer's own files hold."""
 
-import difflib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -8,16 +7,15 @@ from pathlib import Path
 from pewter.errors import UsageError
 from pewter.evidence import Plan, Target
 from pewter.gather.board import Given
-from pewter.gather.routes import read_address_and_port, read_route
+from pewter.gather.routes import read_route
 from pewter.judge.expectations import Terms
-from pewter.judge.rules import AREAS, RULES, chosen_rules, steps_for
-from pewter.places import socket_text
+from pewter.judge.rules import SITE_RULES, chosen_rules, near, steps_for
 from pewter.web.sites import are_siblings
 
 from .own_files import read_certificate_file, read_log_file, read_trust_file
 from .root_stores import own_stores
 from .site_file import NAME, SiteFile, read_site_file
-from .texts import TypedTarget, read_canonical, read_path, read_target
+from .texts import TypedTarget, read_canonical, read_path, read_target, resolver_text
 
 GENTLE_SECONDS = 300.0
 """For the whole review, where it makes one connection at a time."""
@@ -79,7 +77,7 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
         targets=targets,
         paths=paths,
         routes=tuple(str(read_route(text)) for text in (*typed.routes, *site_file.route_texts)),
-        resolver=socket_text(*read_address_and_port(resolver, "--resolver", 53)) if resolver else None,
+        resolver=resolver_text(resolver),
         only=typed.only,
         skip=typed.skip,
         steps=steps_for(rules),
@@ -152,9 +150,7 @@ def _names_of(site_file: SiteFile) -> tuple[str, ...]:
 
 def _check_names(option: str, names: Sequence[str]) -> None:
     """Areas and rules; UsageError names the nearest to one that is none."""
-    known = [*(area for area in AREAS if area != "bundle"), *(rule.name for rule in RULES if rule.area != "bundle")]
+    known = {known: None for rule in SITE_RULES for known in (rule.area, rule.name)}
     for name in names:
         if name not in known:
-            near = difflib.get_close_matches(name, known, n=1, cutoff=0.5)
-            hint = f" Did you mean {near[0]}?" if near else ""
-            raise UsageError(f"{option} {name!r} is no area and no rule.{hint} 'pewter rules' lists them.")
+            raise UsageError(f"{option} {name!r} is no area and no rule.{near(name, known)} 'pewter rules' lists them.")

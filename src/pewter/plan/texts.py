@@ -4,7 +4,9 @@ import datetime
 from dataclasses import dataclass
 
 from pewter.errors import UsageError
+from pewter.gather.routes import read_address_and_port
 from pewter.judge.outcomes import Level
+from pewter.places import socket_text
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
 
 
@@ -76,3 +78,8 @@ def read_as_of(text: str | None) -> datetime.datetime | None:
     except ValueError:
         raise UsageError(f"--as-of {text!r} is no date; write it as 2027-03-01 or 2027-03-01T12:00+00:00.") from None
     return moment if moment.tzinfo is not None else moment.replace(tzinfo=datetime.UTC)
+
+
+def resolver_text(given: str | None) -> str | None:
+    """The resolver that was given, with its port; None where none was.  Raises UsageError."""
+    return socket_text(*read_address_and_port(given, "--resolver", 53)) if given else None

@@ -13,13 +13,13 @@ from pewter.tls.codepoints import AlertDescription
 from pewter.tls.offers import MODERN, OPTIONAL_EXTENSIONS
 
 from ..board import EndpointLook
+from ..front_end_look import FIRST_OFFERS
 from ..hellos import send_hello
 from ..routes import Destination
 from ..scene import Scene
 from ..slots import Priority
 from . import chains, front_ends
 
-OFFERS = front_ends.FIRST_OFFERS
 STAPLE_TRIES = 2
 STAPLE_PAUSE_SECONDS = 0.5
 
@@ -35,7 +35,7 @@ def look_at(scene: Scene, name: str, destination: Destination, offers: tuple[tup
         scene.board.leave_out("endpoints", place, f"{scene.budget.endpoints} endpoints are looked at")
         return
     endpoint = endpoints[key] = EndpointLook(name, destination, offers)
-    if scene.wants(Step.PROTOCOLS) and offers == OFFERS:
+    if scene.wants(Step.PROTOCOLS) and offers == FIRST_OFFERS:
         front_ends.register(scene, endpoint)
     for versions in offers:
         failed = functools.partial(_failed, scene, endpoint, versions)

@@ -18,8 +18,6 @@ from ..front_end_look import FIRST_OFFERS, FrontEndLook
 from ..scene import Scene
 from . import chains
 
-__all__ = ["FIRST_OFFERS", "answered", "register"]
-
 
 def register(scene: Scene, endpoint: EndpointLook) -> None:
     """The first name at an address and port, in the order of the plan, is the one of which everything is asked."""

@@ -10,6 +10,7 @@ from pewter.web.sites import sibling_of
 from pewter.web.suffixes import is_apex
 from pewter.web.urls import Url
 
+from ..front_end_look import FIRST_OFFERS
 from ..guard import why_not_public
 from ..scene import Scene
 from . import chains, endpoints, hosts, ways_in
@@ -95,7 +96,7 @@ async def _take(scene: Scene, name: str, declared: bool, lookups: tuple[Lookup, 
         with contextlib.suppress(TimeoutError):
             async with asyncio.timeout(FIRST_WALKS_SECONDS):
                 await scene.all_walk.wait()
-    offers = endpoints.OFFERS if scene.wants(Step.VERSIONS) else (MODERN,)
+    offers = FIRST_OFFERS if scene.wants(Step.VERSIONS) else (MODERN,)
     for destination in destinations if scene.wants(Step.CERTIFICATES) else ():
         endpoints.look_at(scene, name, destination, offers)
     # What no visitor waits for takes no slot of what goes before it.

@@ -235,8 +235,12 @@ class Chains:
     def octets(self, chain: Chain) -> int:
         """Of the Certificate message, as it came or as it would be (RFC 8446 section 4.4.2)."""
         came = max((each.certificate_octets for each in chain.handshakes), default=0)
-        sizes = {stored.sha256: len(stored.der) for stored in self.sources.certificates}
-        return came or 4 + sum(sizes.get(each, 0) + 5 for each in chain.fingerprints)
+        return came or 4 + sum(self._sizes.get(each, 0) + 5 for each in chain.fingerprints)
+
+    @functools.cached_property
+    def _sizes(self) -> dict[str, int]:
+        """Octets of each certificate."""
+        return {stored.sha256: len(stored.der) for stored in self.sources.certificates}
 
     @functools.cached_property
     def given_certificates(self) -> tuple[Certificate, ...]:

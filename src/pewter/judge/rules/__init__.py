@@ -1,6 +1,7 @@
 """The catalogue: a module of rules and a file of words for each area."""
 
-from collections.abc import Sequence
+import difflib
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from pewter.evidence import Step
@@ -13,10 +14,16 @@ _MODULES = (reach, redirect, chain, name, date, protocol, hsts, cookie, page, bu
 """The only list of areas, in the order of reports."""
 
 _STEPS = {module.__name__.rpartition(".")[2]: module.STEPS for module in _MODULES}
-AREAS = tuple(module.__name__.rpartition(".")[2] for module in _MODULES)
+AREAS = tuple(_STEPS)
 RULES: tuple[Rule[Any], ...] = tuple(rule for module in _MODULES for rule in module.RULES)
 SITE_RULES: tuple[Rule[Case], ...] = tuple(rule for rule in RULES if rule.area != "bundle")
 """What is judged of a site; of files, :data:`pewter.judge.rules.bundle.OF_FILES`."""
+
+
+def near(name: str, known: Iterable[str]) -> str:
+    """`` Did you mean ...?``, where something is called nearly so."""
+    found = difflib.get_close_matches(name, known, n=1, cutoff=0.45)
+    return f" Did you mean {found[0]}?" if found else ""
 
 
 def chosen_rules(only: Sequence[str], skip: Sequence[str]) -> tuple[Rule[Case], ...]:
