@@ -27,7 +27,7 @@ from browser.certificate_cases import RESPONDER, Stapled, certificate_hosts, roo
 from browser.drivers import Chromium, Firefox, both
 from pewter.evidence import WayIn
 from pewter.judge.expectations import Terms
-from pewter.judge.facts.browsers import Browser, Meeting
+from pewter.judge.facts.browsers import Browser, Prediction
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.visits import predict_for
 from pewter.lab.name_server import NameServer
@@ -231,7 +231,7 @@ class Row:
 Browsers = tuple[Chromium, Firefox]
 Part = Callable[[World, Browsers, str], Iterator[Row]]
 
-SAME_TO_A_VISITOR = {Meeting.OLD_PROTOCOL: Meeting.CANNOT_CONNECT, Meeting.PARTS_BLOCKED: Meeting.OPENS}
+SAME_TO_A_VISITOR = {Prediction.OLD_PROTOCOL: Prediction.CANNOT_CONNECT, Prediction.PARTS_BLOCKED: Prediction.OPENS}
 """What a browser's error does not tell apart."""
 
 
@@ -253,9 +253,9 @@ def visit_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
             visit = predict_for(case, journey, Browser(browser.title))
             ours = SAME_TO_A_VISITOR.get(visit.meets, visit.meets)
             if "too many redirects" in visit.detail:
-                ours = Meeting.CIRCLES
+                ours = Prediction.CIRCLES
             met = browser.browse(journey.start)
-            theirs = SAME_TO_A_VISITOR.get(met.meeting, met.meeting)
+            theirs = SAME_TO_A_VISITOR.get(met.prediction, met.prediction)
             remark = f"{visit.detail} | {met.error}"
             yield Row("what a visitor meets", name, browser.title, ours.value, theirs.value, remark)
 

@@ -14,32 +14,32 @@ from pathlib import Path
 from selenium import webdriver
 from selenium.common.exceptions import WebDriverException
 
-from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.browsers import Prediction
 
 LOADED_SECONDS = 8.0
 
 CHROMIUM_ERRORS = {
-    "ERR_CERT_AUTHORITY_INVALID": Meeting.NOT_TRUSTED,
-    "ERR_CERT_INVALID": Meeting.NOT_TRUSTED,
-    "ERR_CERT_WEAK_KEY": Meeting.NOT_TRUSTED,
-    "ERR_CERT_WEAK_SIGNATURE_ALGORITHM": Meeting.NOT_TRUSTED,
-    "ERR_CERT_NAME_CONSTRAINT_VIOLATION": Meeting.NOT_TRUSTED,
-    "ERR_CERT_COMMON_NAME_INVALID": Meeting.WRONG_NAME,
-    "ERR_CERT_DATE_INVALID": Meeting.OUT_OF_DATE,
-    "ERR_CERT_REVOKED": Meeting.REVOKED,
-    "ERR_TOO_MANY_REDIRECTS": Meeting.CIRCLES,
-    "ERR_HTTP_RESPONSE_CODE_FAILURE": Meeting.ERROR_PAGE,
+    "ERR_CERT_AUTHORITY_INVALID": Prediction.NOT_TRUSTED,
+    "ERR_CERT_INVALID": Prediction.NOT_TRUSTED,
+    "ERR_CERT_WEAK_KEY": Prediction.NOT_TRUSTED,
+    "ERR_CERT_WEAK_SIGNATURE_ALGORITHM": Prediction.NOT_TRUSTED,
+    "ERR_CERT_NAME_CONSTRAINT_VIOLATION": Prediction.NOT_TRUSTED,
+    "ERR_CERT_COMMON_NAME_INVALID": Prediction.WRONG_NAME,
+    "ERR_CERT_DATE_INVALID": Prediction.OUT_OF_DATE,
+    "ERR_CERT_REVOKED": Prediction.REVOKED,
+    "ERR_TOO_MANY_REDIRECTS": Prediction.CIRCLES,
+    "ERR_HTTP_RESPONSE_CODE_FAILURE": Prediction.ERROR_PAGE,
 }
 """Every other network error means that nothing came about."""
 
 FIREFOX_ERRORS = {
-    "SSL_ERROR_BAD_CERT_DOMAIN": Meeting.WRONG_NAME,
-    "SEC_ERROR_EXPIRED_CERTIFICATE": Meeting.OUT_OF_DATE,
-    "SEC_ERROR_EXPIRED_ISSUER_CERTIFICATE": Meeting.OUT_OF_DATE,
-    "MOZILLA_PKIX_ERROR_NOT_YET_VALID_CERTIFICATE": Meeting.OUT_OF_DATE,
-    "MOZILLA_PKIX_ERROR_NOT_YET_VALID_ISSUER_CERTIFICATE": Meeting.OUT_OF_DATE,
-    "SEC_ERROR_REVOKED_CERTIFICATE": Meeting.REVOKED,
-    "redirectLoop": Meeting.CIRCLES,
+    "SSL_ERROR_BAD_CERT_DOMAIN": Prediction.WRONG_NAME,
+    "SEC_ERROR_EXPIRED_CERTIFICATE": Prediction.OUT_OF_DATE,
+    "SEC_ERROR_EXPIRED_ISSUER_CERTIFICATE": Prediction.OUT_OF_DATE,
+    "MOZILLA_PKIX_ERROR_NOT_YET_VALID_CERTIFICATE": Prediction.OUT_OF_DATE,
+    "MOZILLA_PKIX_ERROR_NOT_YET_VALID_ISSUER_CERTIFICATE": Prediction.OUT_OF_DATE,
+    "SEC_ERROR_REVOKED_CERTIFICATE": Prediction.REVOKED,
+    "redirectLoop": Prediction.CIRCLES,
 }
 """Every other certificate error is one of trust."""
 
@@ -48,7 +48,7 @@ FIREFOX_ERRORS = {
 class Met:
     """What one browser showed."""
 
-    meeting: Meeting
+    prediction: Prediction
     error: str = ""
 
 
@@ -84,7 +84,7 @@ class Chromium:
             error = str(exc.msg).partition("net::")[2].split("\n")[0] or "timeout"
         if error:
             name = error.removeprefix("net::")
-            return Met(CHROMIUM_ERRORS.get(name, Meeting.CANNOT_CONNECT), name)
+            return Met(CHROMIUM_ERRORS.get(name, Prediction.CANNOT_CONNECT), name)
         return shown(lambda script: self._driver.execute_script(script))
 
     def forget(self) -> None:
@@ -193,12 +193,12 @@ class Firefox:
     def _error(self, words: str) -> Met:
         if words.startswith("insecure certificate") or "about:certerror" in words:
             code = self._run("return document.getFailedCertSecurityInfo().errorCodeString")
-            return Met(FIREFOX_ERRORS.get(code, Meeting.NOT_TRUSTED), code)
+            return Met(FIREFOX_ERRORS.get(code, Prediction.NOT_TRUSTED), code)
         page = urllib.parse.parse_qs(words.partition("?")[2].partition("\n")[0])
         name = page.get("e", [words[:60]])[0]
         if name == "nssBadCert":
             code = self._run("return document.getFailedCertSecurityInfo().errorCodeString")
-            return Met(FIREFOX_ERRORS.get(code, Meeting.NOT_TRUSTED), code)
+            return Met(FIREFOX_ERRORS.get(code, Prediction.NOT_TRUSTED), code)
         if name == "nssFailure2":
             text = page.get("d", [""])[0]
             code = next((word for word in text.replace(".", " ").split() if "ERROR_" in word), text[-80:])
@@ -206,11 +206,11 @@ class Firefox:
                 self._run("try { return document.getNetErrorInfo().errorCodeString } catch (e) { return '' }") or code
             )
             if failing.startswith(("SEC_ERROR_OCSP", "MOZILLA_PKIX", "SEC_ERROR")):
-                return Met(FIREFOX_ERRORS.get(failing, Meeting.NOT_TRUSTED), failing)
-            return Met(Meeting.CANNOT_CONNECT, failing)
+                return Met(FIREFOX_ERRORS.get(failing, Prediction.NOT_TRUSTED), failing)
+            return Met(Prediction.CANNOT_CONNECT, failing)
         if name in {"httpErrorPage", "serverError"}:
-            return Met(Meeting.ERROR_PAGE, name)
-        return Met(FIREFOX_ERRORS.get(name, Meeting.CANNOT_CONNECT), name)
+            return Met(Prediction.ERROR_PAGE, name)
+        return Met(FIREFOX_ERRORS.get(name, Prediction.CANNOT_CONNECT), name)
 
     def forget(self) -> None:
         """Begin anew with what was fetched: a responder that was late is taken for dead for five minutes."""
@@ -265,13 +265,13 @@ def shown(run) -> Met:
                 ),
                 "",
             )
-            fallback = Meeting.OUT_OF_DATE if "expired" in words else Meeting.CANNOT_CONNECT
+            fallback = Prediction.OUT_OF_DATE if "expired" in words else Prediction.CANNOT_CONNECT
             return Met(CHROMIUM_ERRORS.get(code) or FIREFOX_ERRORS.get(code) or fallback, code or there[:80])
         status = run("return (performance.getEntriesByType('navigation')[0] || {}).responseStatus || 0")
         if (status or 0) >= 400:
-            return Met(Meeting.ERROR_PAGE, str(status))
-        return Met(Meeting.OPENS if there.startswith("https:") else Meeting.UNENCRYPTED)
-    return Met(Meeting.UNKNOWN, "no page")
+            return Met(Prediction.ERROR_PAGE, str(status))
+        return Met(Prediction.OPENS if there.startswith("https:") else Prediction.UNENCRYPTED)
+    return Met(Prediction.UNKNOWN, "no page")
 
 
 def trust(store: Path, home: Path, roots: list[bytes]) -> None:

@@ -31,7 +31,7 @@ from pewter.gather.board import Given
 from pewter.gather.budget import Budget
 from pewter.gather.exchanges import Failed
 from pewter.gather.front_end_look import FrontEndLook
-from pewter.gather.journeys import Surroundings, Walk
+from pewter.gather.journeys import JourneyContext, OngoingJourney
 from pewter.gather.liveness import Liveness
 from pewter.gather.look import look
 from pewter.gather.network import Network
@@ -79,11 +79,11 @@ def test_a_request_is_made_once_however_many_journeys_come_to_it():
 
 def test_a_request_that_fails_is_made_again_by_each_journey_that_comes_to_it_later():
     """An answer is shared, a failure only with those that waited for it."""
-    around = Surroundings(Network.for_plan(Plan((Target(PEER),), resolver="127.0.0.1:9"), Budget()), 2.0)
+    context = JourneyContext(Network.for_plan(Plan((Target(PEER),), resolver="127.0.0.1:9"), Budget()), 2.0)
     url, there = Url("http", PEER, 80, "/"), Destination("192.0.2.7", 80, "127.0.0.1", 1)
     fetched = []
 
-    class Fails(Walk):
+    class Fails(OngoingJourney):
         async def _try(self, url, cookie, destination):
             fetched.append(str(url))
             await asyncio.sleep(0.01)
@@ -92,7 +92,7 @@ def test_a_request_that_fails_is_made_again_by_each_journey_that_comes_to_it_lat
     async def ask(times):
         return [
             each[0].detail
-            for each in await asyncio.gather(*(Fails(url, around)._ask(url, None, there) for _ in range(times)))
+            for each in await asyncio.gather(*(Fails(url, context)._ask(url, None, there) for _ in range(times)))
         ]
 
     async def run():

@@ -3,7 +3,7 @@
 import pytest
 
 from pewter.judge.expectations import Terms
-from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.visits import predict_visits
 from pewter.judge.outcomes import Gap
@@ -99,4 +99,4 @@ def test_nginx(tmp_path, plain, secure, expected):
         found, case = gaps(http, https)
     assert found - {"redirect/broken-target"} == expected
     meets = {visit.meets for visit in predict_visits(case) if visit.start in {f"http://{PEER}/", f"https://{PEER}/"}}
-    assert meets == ({Meeting.CIRCLES} if "redirect/loop" in expected else {Meeting.OPENS})
+    assert meets == ({Prediction.CIRCLES} if "redirect/loop" in expected else {Prediction.OPENS})

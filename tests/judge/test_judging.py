@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from pewter.errors import FileError
 from pewter.evidence import FetchedIssuer, HowFailed, NoConnection, StopCause, Stopped
 from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Terms, read_duration, write_duration
-from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.served_certificates import LinkState, served_certificates
 from pewter.judge.facts.visits import predict_visits
 from pewter.judge.judging import INTERRUPTED, judge
@@ -109,21 +109,21 @@ def met(issued=None, *sent, way=None, version=0x0304, **evidence):
 @pytest.mark.parametrize(
     ("visit", "meets", "statuses"),
     [
-        pytest.param(met(), Meeting.OPENS, (301, 200), id="opens"),
-        pytest.param(met(EXPIRED), Meeting.OUT_OF_DATE, (301,), id="expired"),
-        pytest.param(met(FUTURE), Meeting.OUT_OF_DATE, (301,), id="not-yet-valid"),
-        pytest.param(met(WRONG), Meeting.WRONG_NAME, (301,), id="wrong-name"),
-        pytest.param(met(None, SELF_SIGNED), Meeting.NOT_TRUSTED, (301,), id="self-signed"),
-        pytest.param(met(None, WRONG_AND_SELF_SIGNED), Meeting.NOT_TRUSTED, (301,), id="trust-hides-name-and-date"),
-        pytest.param(met(WRONG_AND_EXPIRED), Meeting.WRONG_NAME, (301,), id="name-hides-date"),
-        pytest.param(met(None, leaf()), Meeting.NOT_TRUSTED, (301,), id="incomplete-and-not-fetched"),
-        pytest.param(met(None, leaf(), fetched_issuers=AIA), Meeting.IN_SOME, (301, 200), id="incomplete-but-fetched"),
-        pytest.param(met(version=0x0301), Meeting.OLD_PROTOCOL, (301,), id="old-protocol"),
-        pytest.param(met(way=journey(HTTP)), Meeting.UNENCRYPTED, (200,), id="unencrypted"),
-        pytest.param(met(way=stopped(HTTPS, StopCause.NO_CONNECTION)), Meeting.CANNOT_CONNECT, (), id="cannot-connect"),
-        pytest.param(met(way=stopped(HTTPS, StopCause.NO_TLS), version=0x0301), Meeting.OLD_PROTOCOL, (), id="no-tls-but-old"),
-        pytest.param(met(way=journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))), Meeting.CIRCLES, (302, 302), id="circles"),
-        pytest.param(met(way=unseen(HTTPS)), Meeting.UNKNOWN, (), id="unknown"),
+        pytest.param(met(), Prediction.OPENS, (301, 200), id="opens"),
+        pytest.param(met(EXPIRED), Prediction.OUT_OF_DATE, (301,), id="expired"),
+        pytest.param(met(FUTURE), Prediction.OUT_OF_DATE, (301,), id="not-yet-valid"),
+        pytest.param(met(WRONG), Prediction.WRONG_NAME, (301,), id="wrong-name"),
+        pytest.param(met(None, SELF_SIGNED), Prediction.NOT_TRUSTED, (301,), id="self-signed"),
+        pytest.param(met(None, WRONG_AND_SELF_SIGNED), Prediction.NOT_TRUSTED, (301,), id="trust-hides-name-and-date"),
+        pytest.param(met(WRONG_AND_EXPIRED), Prediction.WRONG_NAME, (301,), id="name-hides-date"),
+        pytest.param(met(None, leaf()), Prediction.NOT_TRUSTED, (301,), id="incomplete-and-not-fetched"),
+        pytest.param(met(None, leaf(), fetched_issuers=AIA), Prediction.IN_SOME, (301, 200), id="incomplete-but-fetched"),
+        pytest.param(met(version=0x0301), Prediction.OLD_PROTOCOL, (301,), id="old-protocol"),
+        pytest.param(met(way=journey(HTTP)), Prediction.UNENCRYPTED, (200,), id="unencrypted"),
+        pytest.param(met(way=stopped(HTTPS, StopCause.NO_CONNECTION)), Prediction.CANNOT_CONNECT, (), id="cannot-connect"),
+        pytest.param(met(way=stopped(HTTPS, StopCause.NO_TLS), version=0x0301), Prediction.OLD_PROTOCOL, (), id="no-tls-but-old"),
+        pytest.param(met(way=journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))), Prediction.CIRCLES, (302, 302), id="circles"),
+        pytest.param(met(way=unseen(HTTPS)), Prediction.UNKNOWN, (), id="unknown"),
     ],
 )  # fmt: skip
 def test_what_a_visitor_meets(visit, meets, statuses):

@@ -1,7 +1,7 @@
 """The area page."""
 
 from pewter.evidence import Reference, Statement, StatementKind, Use
-from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.visits import predict_visits
 from pewter.judge.rules import page as page_rules
 from support.cases import case, hop, journey, name, outcomes, page, table, unseen
@@ -89,4 +89,4 @@ def test_rule(told, rule, looked):
 
 
 def test_parts_of_a_style_sheet_count_for_the_visit():
-    assert predict_visits(WITH_SHEET)[0].meets in {Meeting.NOT_TRUSTED, Meeting.PARTS_BLOCKED}
+    assert predict_visits(WITH_SHEET)[0].meets in {Prediction.NOT_TRUSTED, Prediction.PARTS_BLOCKED}

@@ -12,7 +12,7 @@ import pytest
 
 from pewter.evidence import WayIn
 from pewter.judge.expectations import Terms
-from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Gap
 from pewter.judge.review import make_review
@@ -227,12 +227,12 @@ def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
 @pytest.mark.parametrize(
     ("start", "address", "meets"),
     [
-        (f"http://{STATUS}/", None, Meeting.OPENS),
-        (f"https://{WWW_TICKETS}/", None, Meeting.IN_SOME),
-        (f"http://{TIMETABLE}/", "192.0.2.31", Meeting.OUT_OF_DATE),
-        (f"http://{TIMETABLE}/", "192.0.2.30", Meeting.OPENS),
-        (f"http://{TICKETS}/account/login", None, Meeting.UNENCRYPTED),
-        (f"https://{STAFF}/", None, Meeting.CIRCLES),
+        (f"http://{STATUS}/", None, Prediction.OPENS),
+        (f"https://{WWW_TICKETS}/", None, Prediction.IN_SOME),
+        (f"http://{TIMETABLE}/", "192.0.2.31", Prediction.OUT_OF_DATE),
+        (f"http://{TIMETABLE}/", "192.0.2.30", Prediction.OPENS),
+        (f"http://{TICKETS}/account/login", None, Prediction.UNENCRYPTED),
+        (f"https://{STAFF}/", None, Prediction.CIRCLES),
     ],
 )
 def test_as_found_visitors(as_found, start, address, meets):
@@ -251,4 +251,4 @@ def test_no_two_gaps_of_a_rule_have_one_key(as_found):
 def test_mended_has_no_gap_left():
     review = reviewed(Stage.MENDED)
     assert review.results.gaps == ()
-    assert {visit.meets for visit in review.results.visits if visit.reason is not WayIn.ABSENT} == {Meeting.OPENS}
+    assert {visit.meets for visit in review.results.visits if visit.reason is not WayIn.ABSENT} == {Prediction.OPENS}

@@ -37,7 +37,7 @@ from pewter.tls import fingerprint
 from pewter.web.sites import are_siblings
 
 from .front_end_look import FrontEndLook
-from .journeys import Walk
+from .journeys import OngoingJourney
 from .routes import Destination
 
 LONGEST_CRL_KEPT = 4096
@@ -131,7 +131,7 @@ class Board:
     ports: dict[str, int] = field(default_factory=dict)
     """Of https, by name."""
 
-    walks: list[Walk] = field(default_factory=list)
+    journeys: list[OngoingJourney] = field(default_factory=list)
     pages: dict[tuple[str, str], Page] = field(default_factory=dict)
     host_probes: list[HostProbe] = field(default_factory=list)
     endpoints: dict[tuple[str, str, int], EndpointLook] = field(default_factory=dict)
@@ -159,13 +159,13 @@ class Board:
         """What was seen, in an order of its own: that in which answers came is chance."""
         order = {name: position for position, name in enumerate(self._in_order())}
         last = len(order)
-        walks = sorted(
-            self.walks,
-            key=lambda walk: (
-                order.get(walk.start.host, last),
-                walk.reason is not WayIn.TYPED,
-                walk.reason.value,
-                walk.looks_like,
+        journeys = sorted(
+            self.journeys,
+            key=lambda journey: (
+                order.get(journey.start.host, last),
+                journey.reason is not WayIn.TYPED,
+                journey.reason.value,
+                journey.looks_like,
             ),
         )
         endpoints = sorted(self.endpoints.values(), key=lambda each: order.get(each.name, last))
@@ -183,7 +183,7 @@ class Board:
                 for (address, port), found in sorted(self.front_ends.items())
                 if found.first.look is not None
             ),
-            journeys=tuple(walk.journey(self.why_unseen) for walk in walks),
+            journeys=tuple(journey.seen_so_far(self.why_unseen) for journey in journeys),
             pages=tuple(page for _, page in sorted(self.pages.items())),
             host_probes=tuple(sorted(self.host_probes, key=lambda each: (order.get(each.name, 0), each.scheme))),
             certificates=tuple(StoredCertificate(sha, der) for sha, der in sorted(self.certificates.items())),

@@ -9,10 +9,10 @@ import asyncio
 from pewter.web.urls import InvalidUrl, read_url
 
 from .exchanges import BrokenOff, lone_connection
-from .journeys import Surroundings
+from .journeys import JourneyContext
 
 
-async def fetch_file(text: str, around: Surroundings, max_octets: int) -> bytes | str:
+async def fetch_file(text: str, context: JourneyContext, max_octets: int) -> bytes | str:
     """The body of a 200 answer, or why there is none, in words."""
     try:
         url = read_url(text)
@@ -20,19 +20,19 @@ async def fetch_file(text: str, around: Surroundings, max_octets: int) -> bytes 
         return f"the address cannot be used: {exc}"
     if url.is_https:
         return "the address is https, which would need a certificate to get one"
-    destinations = await around.destinations(url)
+    destinations = await context.destinations(url)
     if isinstance(destinations, str):
         return destinations
     destination = destinations[0]
-    refusal = around.why_not_contact(url, destination)
+    refusal = context.why_not_contact(url, destination)
     if refusal is not None:
         return f"not contacted: {refusal}"
     try:
-        async with lone_connection(url, destination, around.network, around.step_seconds) as connection:
-            async with asyncio.timeout(around.step_seconds):
+        async with lone_connection(url, destination, context.network, context.step_seconds) as connection:
+            async with asyncio.timeout(context.step_seconds):
                 status, body = await connection.get_body(url, max_octets)
     except TimeoutError:
-        return f"no whole answer within {around.step_seconds:g} s"
+        return f"no whole answer within {context.step_seconds:g} s"
     except BrokenOff as exc:
         return f"no answer: {exc}"
     if status != 200:

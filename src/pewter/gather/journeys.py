@@ -33,7 +33,7 @@ _EXPECTED_ERRORS = frozenset({404, 410})
 
 
 @dataclass
-class Surroundings:
+class JourneyContext:
     """What a journey needs from the look that it is part of."""
 
     network: Network
@@ -48,7 +48,7 @@ class Surroundings:
     keep_page: Callable[[Url, Answered], Awaitable[Page | None]] = field(init=False)
     """Called for an answer that is shown as a page: reads and keeps it."""
 
-    moved: Callable[["Walk", Url], None] = field(init=False)
+    moved: Callable[["OngoingJourney", Url], None] = field(init=False)
     """Called where a page moves its visitors on by itself."""
 
     answers: dict[object, asyncio.Future[Answered | Failed | None]] = field(default_factory=dict)
@@ -56,11 +56,11 @@ class Surroundings:
 
 
 @dataclass
-class Walk:
+class OngoingJourney:
     """One journey under way; what it has seen so far can be taken at any time."""
 
     start: Url
-    around: Surroundings
+    context: JourneyContext
     reason: WayIn = WayIn.TYPED
     by_address: str | None = None
     """The one address at which the first host is visited; None for a visitor's own choice."""
@@ -72,7 +72,7 @@ class Walk:
     hops: list[Hop] = field(default_factory=list)
     tries: list[Tries] = field(default_factory=list)
     end: Landed | Stopped | Unseen | None = None
-    """None until the walk has ended."""
+    """None until the journey has ended."""
 
     looks_like: str = ""
     """Of a link that was found: ``login``."""
@@ -85,8 +85,8 @@ class Walk:
         """What a visitor types goes first."""
         return Priority.ASIDE if self.reason is WayIn.ABSENT else Priority.JOURNEY
 
-    def journey(self, why_unseen: str) -> Journey:
-        """What was seen so far; a walk that has not ended is Unseen for that reason."""
+    def seen_so_far(self, why_unseen: str) -> Journey:
+        """What was seen so far; a journey that has not ended is Unseen for that reason."""
         end = self.end if self.end is not None else Unseen(why_unseen)
         return Journey(
             str(self.start),
@@ -101,14 +101,14 @@ class Walk:
         )
 
     async def follow(self) -> None:
-        """Walk to the end; whatever happens is kept in :attr:`hops` and :attr:`end`.
+        """Go on to the end; whatever happens is kept in :attr:`hops` and :attr:`end`.
 
         Where that is an error, a browser's request may fare better: then that is what visitors meet.
         """
         await self._follow()
         if self.as_browser or not self._may_be_refused_for_its_name():
             return
-        other = Walk(self.start, self.around, self.reason, self.by_address, as_browser=True)
+        other = OngoingJourney(self.start, self.context, self.reason, self.by_address, as_browser=True)
         await other._follow()
         self.asked_again = True
         if other._course() != self._course() and other.hops:
@@ -124,7 +124,7 @@ class Walk:
         return status >= 400 and not (self.reason is WayIn.ABSENT and status in _EXPECTED_ERRORS)
 
     def _course(self) -> tuple[object, ...]:
-        """What makes two walks alike: statuses, addresses and policies."""
+        """What makes two journeys alike: statuses, addresses and policies."""
         return tuple((hop.url, hop.status, hop.values("Strict-Transport-Security")) for hop in self.hops)
 
     async def _follow(self) -> None:
@@ -169,13 +169,13 @@ class Walk:
                 await connection.close()
 
     async def _land(self, url: Url, outcome: Answered) -> None:
-        page = await self.around.keep_page(url, outcome) if outcome.body else None
+        page = await self.context.keep_page(url, outcome) if outcome.body else None
         if page is not None:
             self.hops[-1] = msgspec.structs.replace(outcome.hop, page=page.sha256)
         self.end = Landed()
         for move in moves_of(outcome.hop.values("Refresh"), page, url):
             if move.certain and move.url != str(url):
-                self.around.moved(self, read_url(move.url))
+                self.context.moved(self, read_url(move.url))
                 return
 
     async def _exchange(
@@ -193,7 +193,7 @@ class Walk:
 
     async def _exchange_anew(self, url: Url, cookie: str | None) -> tuple[Answered | Failed, "_Held | None"]:
         """Try the addresses of the host in turn, as browsers do, until one takes the connection."""
-        destinations = await self.around.destinations(url)
+        destinations = await self.context.destinations(url)
         if isinstance(destinations, str):
             return Failed(StopCause.NO_ADDRESS, destinations), None
         if self.by_address is not None and url.host == self.start.host:
@@ -201,7 +201,7 @@ class Walk:
             destinations = same or destinations
         failures: list[Failed] = []
         for destination in destinations:
-            refusal = self.around.why_not_contact(url, destination)
+            refusal = self.context.why_not_contact(url, destination)
             if refusal is not None:
                 failures.append(Failed(StopCause.NOT_CONTACTED, f"not contacted: {refusal}"))
                 continue
@@ -217,7 +217,7 @@ class Walk:
         self, url: Url, cookie: str | None, destination: Destination, held: "_Held | None" = None
     ) -> tuple[Answered | Failed, "_Held | None"]:
         """The answer to a request, asked once in a look: another journey may have it already, or be waiting for it."""
-        answers = self.around.answers
+        answers = self.context.answers
         key = (str(url), cookie, destination, self.as_browser)
         if (asked := answers.get(key)) is not None:
             if held is not None:
@@ -245,7 +245,7 @@ class Walk:
         if not isinstance(outcome, Answered):
             await held.close()
             return outcome, None
-        self.around.met(url, destination, outcome)
+        self.context.met(url, destination, outcome)
         return outcome, await _keep_or_close(held, outcome)
 
     async def _try(
@@ -253,12 +253,12 @@ class Walk:
     ) -> tuple[Answered | Failed, "_Held | None"]:
         """Ask one address; again where it breaks off without a word, as an unsteady server does now and then."""
         for made in range(1, MAX_TRIES + 1):
-            held = await _Held.open(url.origin, destination, self.around, self.priority)
+            held = await _Held.open(url.origin, destination, self.context, self.priority)
             outcome = await held.connection.get_in_time(url, cookie, as_browser=self.as_browser)
             if isinstance(outcome, Answered):
                 if made > 1:
                     self.tries.append(Tries(str(url), made, 1))
-                self.around.met(url, destination, outcome)
+                self.context.met(url, destination, outcome)
                 return outcome, await _keep_or_close(held, outcome)
             await held.close()
             if not outcome.may_pass:
@@ -279,10 +279,10 @@ class _Held:
         self._slot = slot
 
     @classmethod
-    async def open(cls, origin: str, destination: Destination, around: Surroundings, priority: Priority) -> "_Held":
-        slot = around.network.slots.connection(destination.address, priority)
+    async def open(cls, origin: str, destination: Destination, context: JourneyContext, priority: Priority) -> "_Held":
+        slot = context.network.slots.connection(destination.address, priority)
         await slot.__aenter__()
-        return cls(Connection(origin, destination, around.network, around.step_seconds), slot)
+        return cls(Connection(origin, destination, context.network, context.step_seconds), slot)
 
     async def close(self) -> None:
         try:

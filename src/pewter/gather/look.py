@@ -22,7 +22,7 @@ from pewter.web.suffixes import is_apex
 
 from .board import Board, Given
 from .budget import Budget
-from .journeys import Surroundings
+from .journeys import JourneyContext
 from .network import Network
 from .scene import Progress, Scene
 from .steps import names, pages, ways_in
@@ -72,11 +72,11 @@ async def _take(plan: Plan, given: Given, progress: Progress, network: Network, 
 def _scene(
     plan: Plan, board: Board, network: Network, budget: Budget, progress: Progress, group: asyncio.TaskGroup
 ) -> Scene:
-    around = Surroundings(network, plan.step_seconds)
-    scene = Scene(plan, board, network, budget, progress, group, around)
-    around.destinations = scene.destinations
-    around.why_not_contact = scene.why_not_contact
-    around.met = functools.partial(ways_in.met, scene)
-    around.keep_page = functools.partial(pages.keep, scene)
-    around.moved = functools.partial(ways_in.moved, scene)
+    context = JourneyContext(network, plan.step_seconds)
+    scene = Scene(plan, board, network, budget, progress, group, context)
+    context.destinations = scene.destinations
+    context.why_not_contact = scene.why_not_contact
+    context.met = functools.partial(ways_in.met, scene)
+    context.keep_page = functools.partial(pages.keep, scene)
+    context.moved = functools.partial(ways_in.moved, scene)
     return scene

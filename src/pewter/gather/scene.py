@@ -11,7 +11,7 @@ from pewter.web.urls import Url, why_unresolvable
 from .board import Board
 from .budget import Budget
 from .guard import Guard, why_not_public
-from .journeys import Surroundings
+from .journeys import JourneyContext
 from .network import Network
 from .routes import Destination
 from .slots import BudgetSpent
@@ -35,11 +35,11 @@ class Scene:
     budget: Budget
     progress: Progress
     group: asyncio.TaskGroup
-    around: Surroundings
+    context: JourneyContext
     asked: set[object] = field(default_factory=set)
     """What is asked once in a look, whoever wishes for it."""
 
-    all_walk: asyncio.Event = field(default_factory=asyncio.Event)
+    all_under_way: asyncio.Event = field(default_factory=asyncio.Event)
     """The journeys of every name have begun."""
 
     def wants(self, step: Step) -> bool:

@@ -12,7 +12,7 @@ from pewter.evidence import Alert, Ended, Evidence, Fault, Handshake, HowEnded, 
 from pewter.places import Place
 from pewter.web.urls import https_origin, in_url, read_url
 
-from .facts.browsers import Meeting
+from .facts.browsers import Prediction
 from .facts.case import Case
 from .facts.policies_in_force import is_supposed, sts_answers
 from .facts.protocol_pictures import ProtocolDrawn, SuitesDrawn, draw_protocols
@@ -28,8 +28,8 @@ __all__ = [
     "LifeState",
     "Link",
     "LinkState",
-    "Meeting",
     "NameFacts",
+    "Prediction",
     "ProtocolDrawn",
     "Results",
     "ServedCertificate",

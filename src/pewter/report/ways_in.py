@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from pewter.escape import escaped
 from pewter.evidence import WayIn
 from pewter.judge.outcomes import Level
-from pewter.judge.results import Meeting, NameFacts, Results, Visit
+from pewter.judge.results import NameFacts, Prediction, Results, Visit
 from pewter.web.urls import read_url
 
 from .sheet import STYLES, Marks, Sheet, listed, some, wrap
@@ -104,18 +104,18 @@ def _target(visit: Visit, addresses: str) -> str:
 
 
 def _remark(name: str, visit: Visit, marks: Marks) -> str:
-    if visit.meets is Meeting.OPENS:
+    if visit.meets is Prediction.OPENS:
         landing = read_url(visit.lands)
         there = "" if landing.host == name else f" {marks.arrow} {visit.lands}"
         if landing.host == name and landing.target != read_url(visit.start).target:
             there = f" {marks.arrow} {landing.target}"
         return f"{there} ({visit.detail})" if visit.detail else there
-    if visit.meets is Meeting.IN_SOME:
+    if visit.meets is Prediction.IN_SOME:
         landing = read_url(visit.lands)
         return f": {visit.detail}" + ("" if landing.host == name else f" {marks.arrow} {visit.lands}")
-    if visit.meets in {Meeting.CIRCLES, Meeting.UNENCRYPTED}:
+    if visit.meets in {Prediction.CIRCLES, Prediction.UNENCRYPTED}:
         return ""
-    if visit.meets is Meeting.PARTS_BLOCKED and read_url(visit.lands).host != name:
+    if visit.meets is Prediction.PARTS_BLOCKED and read_url(visit.lands).host != name:
         return f" {marks.arrow} {visit.lands}"
     host = "" if read_url(visit.lands).host == name else f" at {visit.lands}"
     return f"{host} ({visit.detail})" if visit.detail else host
@@ -123,15 +123,15 @@ def _remark(name: str, visit: Visit, marks: Marks) -> str:
 
 def _mark_of_visit(marks: Marks, visit: Visit) -> tuple[str, str]:
     match visit.meets:
-        case Meeting.OPENS if visit.detail:
+        case Prediction.OPENS if visit.detail:
             return marks.level[Level.WEAKENS], STYLES[Level.WEAKENS]
-        case Meeting.OPENS:
+        case Prediction.OPENS:
             return marks.holds, "green"
-        case Meeting.ERROR_PAGE if visit.is_login_wall:
+        case Prediction.ERROR_PAGE if visit.is_login_wall:
             return marks.level[Level.NOTE], STYLES[Level.NOTE]
-        case Meeting.UNKNOWN:
+        case Prediction.UNKNOWN:
             return marks.unknown, "yellow"
-        case Meeting.UNENCRYPTED:
+        case Prediction.UNENCRYPTED:
             return marks.level[Level.EXPOSES], STYLES[Level.EXPOSES]
         case _:
             return marks.level[Level.BREAKS], STYLES[Level.BREAKS]

@@ -79,7 +79,7 @@ def _ask_for_revocation(scene: Scene, leaf: Certificate, sent: Sequence[Certific
 
 
 async def _ask(scene: Scene, question: Question) -> None:
-    scene.board.statuses[question[1], question[3]] = await ask(question, scene.around)
+    scene.board.statuses[question[1], question[3]] = await ask(question, scene.context)
 
 
 def _failed(scene: Scene, question: Question, reason: str) -> None:

@@ -63,7 +63,7 @@ def _top(at_hand: Sequence[Certificate], stores: Sequence[Store]) -> Certificate
 
 
 async def _fetch(scene: Scene, text: str) -> list[Certificate] | str:
-    body = await fetch_file(text, scene.around, MAX_OCTETS)
+    body = await fetch_file(text, scene.context, MAX_OCTETS)
     if isinstance(body, str):
         return body
     read = [read_certificate(der) for der in read_certificate_blocks(body)]

@@ -15,7 +15,7 @@ from ..guard import why_not_public
 from ..scene import Scene
 from . import chains, endpoints, hosts, ways_in
 
-FIRST_WALKS_SECONDS = 0.05
+FIRST_JOURNEYS_SECONDS = 0.05
 """How long hellos let the journeys of names that are still being looked up go first (RFC 8305 section 8)."""
 
 RESOLUTION_DELAY_SECONDS = 0.05
@@ -86,16 +86,16 @@ async def _take(scene: Scene, name: str, declared: bool, lookups: tuple[Lookup, 
     board.names[name] = Name(name, declared, lookups, routed)
     destinations = await scene.open_destinations(Url("https", name, port, "/"))
     if isinstance(destinations, str):
-        _walks(scene, name)
+        _under_way(scene, name)
         return
     if scene.wants(Step.WAYS_IN):
         ways_in.begin(scene, name, destinations)
-    _walks(scene, name)
+    _under_way(scene, name)
     if scene.wants(Step.WAYS_IN):
         # Names come back from the name service almost together: the journeys of all of them go first.
         with contextlib.suppress(TimeoutError):
-            async with asyncio.timeout(FIRST_WALKS_SECONDS):
-                await scene.all_walk.wait()
+            async with asyncio.timeout(FIRST_JOURNEYS_SECONDS):
+                await scene.all_under_way.wait()
     offers = FIRST_OFFERS if scene.wants(Step.VERSIONS) else (MODERN,)
     for destination in destinations if scene.wants(Step.CERTIFICATES) else ():
         endpoints.look_at(scene, name, destination, offers)
@@ -106,8 +106,8 @@ async def _take(scene: Scene, name: str, declared: bool, lookups: tuple[Lookup, 
         ways_in.begin_absent(scene, name, destinations)
 
 
-def _walks(scene: Scene, name: str) -> None:
+def _under_way(scene: Scene, name: str) -> None:
     """The journeys of a name have begun, or it has none."""
-    scene.asked.add(("walking", name))
-    if all(("walking", each) in scene.asked for each in scene.board.names):
-        scene.all_walk.set()
+    scene.asked.add(("under way", name))
+    if all(("under way", each) in scene.asked for each in scene.board.names):
+        scene.all_under_way.set()

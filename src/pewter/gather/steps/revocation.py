@@ -12,7 +12,7 @@ from pewter.pki import Certificate
 from pewter.pki.ocsp import build_ocsp_request, ocsp_get_url
 
 from ..fetching import fetch_file
-from ..journeys import Surroundings
+from ..journeys import JourneyContext
 
 MAX_OCSP_OCTETS = 1 << 16
 MAX_CRL_OCTETS = 16 << 20
@@ -43,8 +43,8 @@ def questions_for(path: Sequence[Certificate]) -> list[Question]:
     return found
 
 
-async def ask(question: Question, around: Surroundings) -> StatusAnswer:
+async def ask(question: Question, context: JourneyContext) -> StatusAnswer:
     method, url, fetched, of = question
     limit = MAX_OCSP_OCTETS if method is StatusMethod.OCSP else MAX_CRL_OCTETS
-    body = await fetch_file(fetched, around, limit)
+    body = await fetch_file(fetched, context, limit)
     return StatusAnswer(method, url, of, Unseen(body) if isinstance(body, str) else Seen(body))

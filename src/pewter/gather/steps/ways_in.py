@@ -10,7 +10,7 @@ from pewter.web.sites import paths_for
 from pewter.web.urls import Url, read_url
 
 from ..exchanges import Answered
-from ..journeys import Walk
+from ..journeys import OngoingJourney
 from ..routes import Destination
 from ..scene import Scene
 from . import endpoints, pages
@@ -20,13 +20,13 @@ def begin(scene: Scene, name: str, https_destinations: tuple[Destination, ...]) 
     """Both schemes and every path, by a visitor's own choice of address; the home page by each address."""
     several = _several(https_destinations)
     for path in paths_for(name, scene.plan.paths):
-        walk_to(scene, name, path, WayIn.TYPED, several if path == "/" else ())
+        go_from(scene, name, path, WayIn.TYPED, several if path == "/" else ())
 
 
 def begin_absent(scene: Scene, name: str, https_destinations: tuple[Destination, ...]) -> None:
     """A page that nobody has: at the last address, so that the first is free for journeys."""
     if scene.is_first(("absent", name)):
-        walk_to(scene, name, ABSENT_PATH, WayIn.ABSENT, _several(https_destinations)[-1:])
+        go_from(scene, name, ABSENT_PATH, WayIn.ABSENT, _several(https_destinations)[-1:])
 
 
 def _several(destinations: tuple[Destination, ...]) -> tuple[str, ...]:
@@ -34,7 +34,7 @@ def _several(destinations: tuple[Destination, ...]) -> tuple[str, ...]:
     return tuple(each.address for each in destinations) if len(destinations) > 1 else ()
 
 
-def walk_to(
+def go_from(
     scene: Scene, name: str, path: str, reason: WayIn, addresses: tuple[str, ...] = (), looks_like: str = ""
 ) -> None:
     path, mark, query = path.partition("?")
@@ -42,25 +42,25 @@ def walk_to(
         url = Url(scheme, name, port, path or "/", query if mark else None)
         for address in addresses or (None,):
             if scene.is_first(("way in", str(url), address)):
-                walk = Walk(url, scene.around, reason, address, looks_like=looks_like)
-                _start(scene, walk, f"{url}" + (f" at {address}" if address else ""))
+                journey = OngoingJourney(url, scene.context, reason, address, looks_like=looks_like)
+                _start(scene, journey, f"{url}" + (f" at {address}" if address else ""))
 
 
-def _start(scene: Scene, walk: Walk, what: str) -> None:
-    scene.board.walks.append(walk)
-    scene.start(_follow(scene, walk), what, functools.partial(_failed, walk))
+def _start(scene: Scene, journey: OngoingJourney, what: str) -> None:
+    scene.board.journeys.append(journey)
+    scene.start(_follow(scene, journey), what, functools.partial(_failed, journey))
 
 
-async def _follow(scene: Scene, walk: Walk) -> None:
-    await walk.follow()
-    if walk.start.target == "/" and walk.hops and walk.hops[-1].page is not None:
-        _find_more(scene, read_url(walk.hops[-1].url), walk.hops[-1].page)
+async def _follow(scene: Scene, journey: OngoingJourney) -> None:
+    await journey.follow()
+    if journey.start.target == "/" and journey.hops and journey.hops[-1].page is not None:
+        _find_more(scene, read_url(journey.hops[-1].url), journey.hops[-1].page)
 
 
-def _failed(walk: Walk, reason: str) -> None:
+def _failed(journey: OngoingJourney, reason: str) -> None:
     """A journey that had ended stays as it was: the fault came after it."""
-    if walk.end is None:
-        walk.end = Unseen(reason)
+    if journey.end is None:
+        journey.end = Unseen(reason)
 
 
 def _find_more(scene: Scene, url: Url, page: str) -> None:
@@ -73,14 +73,14 @@ def _find_more(scene: Scene, url: Url, page: str) -> None:
     for path, looks_like in choose_ways_in(
         board.pages[str(url), page].inner_links, paths_for(url.host, scene.plan.paths)
     ):
-        walk_to(scene, url.host, path, WayIn.FOUND, looks_like=looks_like)
+        go_from(scene, url.host, path, WayIn.FOUND, looks_like=looks_like)
 
 
-def moved(scene: Scene, walk: Walk, url: Url) -> None:
+def moved(scene: Scene, journey: OngoingJourney, url: Url) -> None:
     """Follow where a page moved its visitors, once for each address, with the cookies that they have by then."""
-    followed = sum(1 for each in scene.board.walks if each.reason is WayIn.MOVED)
+    followed = sum(1 for each in scene.board.journeys if each.reason is WayIn.MOVED)
     if followed < scene.budget.moves and scene.is_first(("moved", str(url))):
-        onward = Walk(url, scene.around, WayIn.MOVED, as_browser=walk.as_browser, jar=walk.jar)
+        onward = OngoingJourney(url, scene.context, WayIn.MOVED, as_browser=journey.as_browser, jar=journey.jar)
         _start(scene, onward, f"{url}")
 
 

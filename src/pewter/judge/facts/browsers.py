@@ -56,7 +56,7 @@ LONGEST_CERTIFICATE_MESSAGE = 100 << 10
 """Octets; OpenSSL's clients stop there too."""
 
 
-class Meeting(enum.Enum):
+class Prediction(enum.Enum):
     """What a visitor meets, in the words of a report."""
 
     OPENS = "opens"
@@ -75,12 +75,12 @@ class Meeting(enum.Enum):
 
     @property
     def is_good(self) -> bool:
-        return self is Meeting.OPENS
+        return self is Prediction.OPENS
 
     @property
     def shows_page(self) -> bool:
         """The visitor gets to see the site's page, over https."""
-        return self in {Meeting.OPENS, Meeting.PARTS_BLOCKED}
+        return self in {Prediction.OPENS, Prediction.PARTS_BLOCKED}
 
 
 _DATE_FAULTS = frozenset({FaultKind.EXPIRED_ISSUER, FaultKind.ISSUER_NOT_YET_VALID, FaultKind.ANCHOR_OUT_OF_DATE})
@@ -92,7 +92,7 @@ class Objection:
     """One reason for which browsers do not show a page."""
 
     browsers: frozenset[Browser]
-    meeting: Meeting
+    prediction: Prediction
     words: str
 
 
@@ -105,7 +105,7 @@ def objections(case: Case, hop: Hop, *, is_typed: bool = False) -> Iterator[Obje
         return
     leaf = case.chains.certificate(hop.certificate)
     if not isinstance(leaf, Certificate):
-        yield Objection(BOTH, Meeting.NOT_TRUSTED, f"the certificate cannot be read: {leaf.reason}")
+        yield Objection(BOTH, Prediction.NOT_TRUSTED, f"the certificate cannot be read: {leaf.reason}")
         return
     host = read_url(hop.url).host
     endpoint = _endpoint_of(case, host, hop.address)
@@ -115,30 +115,30 @@ def objections(case: Case, hop: Hop, *, is_typed: bool = False) -> Iterator[Obje
     yield from _of_key(leaf, uses_static_rsa(endpoint.handshakes if endpoint is not None else ()))
     assessment = case.chains.assess(chain, by_aia_alone=True)
     if assessment is None:
-        yield Objection(BOTH, Meeting.NOT_TRUSTED, "no path")
+        yield Objection(BOTH, Prediction.NOT_TRUSTED, "no path")
         return
     for issuer, refusing in _issuers_with_refused_keys(assessment.best):
-        yield Objection(refusing, Meeting.NOT_TRUSTED, f"{issuer.title} has {with_article(str(issuer.key))} key")
+        yield Objection(refusing, Prediction.NOT_TRUSTED, f"{issuer.title} has {with_article(str(issuer.key))} key")
     faults = assessment.best.faults
     undated = [fault for fault in faults if fault.kind not in _DATE_FAULTS]
     if undated:
-        yield Objection(BOTH, Meeting.NOT_TRUSTED, undated[0].detail)
+        yield Objection(BOTH, Prediction.NOT_TRUSTED, undated[0].detail)
     if words := bare_anchor(case, assessment.best):
-        yield Objection(FIREFOX, Meeting.NOT_TRUSTED, words)
+        yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
     if assessment.helped is not None:
-        yield Objection(FIREFOX, Meeting.NOT_TRUSTED, "it does not fetch the missing certificate")
+        yield Objection(FIREFOX, Prediction.NOT_TRUSTED, "it does not fetch the missing certificate")
     yield from _of_form(leaf)
     served = _served(case, endpoint, chain)
     if served is not None:
         yield from _of_status(case, served)
     yield from _of_name(case, leaf, host, is_typed=is_typed)
     if faults and not undated:
-        yield Objection(BOTH, Meeting.OUT_OF_DATE, faults[0].detail)
+        yield Objection(BOTH, Prediction.OUT_OF_DATE, faults[0].detail)
     life = life_of(leaf)
     if life.is_over(case.at):
-        yield Objection(BOTH, Meeting.OUT_OF_DATE, f"ended {life.not_after:%Y-%m-%d}")
+        yield Objection(BOTH, Prediction.OUT_OF_DATE, f"ended {life.not_after:%Y-%m-%d}")
     if life.is_ahead(case.at):
-        yield Objection(BOTH, Meeting.OUT_OF_DATE, f"begins {life.not_before:%Y-%m-%d}")
+        yield Objection(BOTH, Prediction.OUT_OF_DATE, f"begins {life.not_before:%Y-%m-%d}")
 
 
 # The handshake
@@ -147,16 +147,16 @@ def objections(case: Case, hop: Hop, *, is_typed: bool = False) -> Iterator[Obje
 def _of_handshake(case: Case, endpoint: Endpoint, leaf: Certificate) -> Iterator[Objection]:
     accepted = accepted_versions(endpoint)
     if accepted and max(accepted) < Version.TLS_1_2:
-        yield Objection(BOTH, Meeting.OLD_PROTOCOL, "nothing newer than TLS 1.1")
+        yield Objection(BOTH, Prediction.OLD_PROTOCOL, "nothing newer than TLS 1.1")
         return
     longest = max((each.certificate_octets for each in endpoint.handshakes), default=0)
     if longest > LONGEST_CERTIFICATE_MESSAGE:
         words = f"the certificates take {longest:,} octets; browsers stop at {LONGEST_CERTIFICATE_MESSAGE:,}"
-        yield Objection(BOTH, Meeting.CANNOT_CONNECT, words)
+        yield Objection(BOTH, Prediction.CANNOT_CONNECT, words)
     for browser in Browser:
         words = why_hello_refused(endpoint, browser)
         if words and browser not in browsers_refusing_key(leaf.key):
-            yield Objection(frozenset({browser}), Meeting.CANNOT_CONNECT, words)
+            yield Objection(frozenset({browser}), Prediction.CANNOT_CONNECT, words)
 
 
 def why_hello_refused(endpoint: Endpoint, browser: Browser) -> str:
@@ -173,11 +173,11 @@ def why_hello_refused(endpoint: Endpoint, browser: Browser) -> str:
 def _of_key(leaf: Certificate, static_rsa: bool) -> Iterator[Objection]:
     refusing = browsers_refusing_key(leaf.key)
     if refusing:
-        yield Objection(refusing, Meeting.CANNOT_CONNECT, f"the certificate has {with_article(str(leaf.key))} key")
+        yield Objection(refusing, Prediction.CANNOT_CONNECT, f"the certificate has {with_article(str(leaf.key))} key")
     if leaf.key.kind in {"RSA", "RSA-PSS"} and 0 < leaf.key.bits < SMALLEST_RSA_KEY:
-        yield Objection(BOTH, Meeting.NOT_TRUSTED, f"an RSA key of {leaf.key.bits} bits is too weak for browsers")
+        yield Objection(BOTH, Prediction.NOT_TRUSTED, f"an RSA key of {leaf.key.bits} bits is too weak for browsers")
     if words := key_usage_problem(leaf, static_rsa=static_rsa):
-        yield Objection(CHROMIUM, Meeting.CANNOT_CONNECT, words)
+        yield Objection(CHROMIUM, Prediction.CANNOT_CONNECT, words)
 
 
 SMALLEST_RSA_KEY = 1024
@@ -235,9 +235,9 @@ _USAGES = {
 def _of_form(leaf: Certificate) -> Iterator[Objection]:
     for fault in form_faults(leaf):
         if fault.stops and fault.opens_in:
-            yield Objection(BOTH - {Browser(fault.opens_in)}, Meeting.NOT_TRUSTED, fault.words)
+            yield Objection(BOTH - {Browser(fault.opens_in)}, Prediction.NOT_TRUSTED, fault.words)
     if words := purpose_problem(leaf):
-        yield Objection(FIREFOX, Meeting.NOT_TRUSTED, words)
+        yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
 
 
 def purpose_problem(leaf: Certificate) -> str:
@@ -253,16 +253,16 @@ def _of_status(case: Case, served: Chain) -> Iterator[Objection]:
     staples = staples_of(case, served)
     for _, verdict in staples:
         if verdict.kind is StatusKind.REVOKED:
-            yield Objection(BOTH, Meeting.REVOKED, verdict.detail)
+            yield Objection(BOTH, Prediction.REVOKED, verdict.detail)
         if staple_stops_firefox(served.leaf, verdict.kind):
-            yield Objection(FIREFOX, Meeting.NOT_TRUSTED, f"the stapled response is {verdict.kind.value}")
+            yield Objection(FIREFOX, Prediction.NOT_TRUSTED, f"the stapled response is {verdict.kind.value}")
     if isinstance(served.leaf, Certificate) and MUST_STAPLE in served.leaf.extensions.tls_features and not staples:
-        yield Objection(FIREFOX, Meeting.NOT_TRUSTED, "the certificate demands a stapled response, and none came")
+        yield Objection(FIREFOX, Prediction.NOT_TRUSTED, "the certificate demands a stapled response, and none came")
     if excess := excess_of_life(case, served):
-        yield Objection(BOTH, Meeting.NOT_TRUSTED, excess)
+        yield Objection(BOTH, Prediction.NOT_TRUSTED, excess)
     count = count_logs(case, served)
     if count is not None and not count.is_enough:
-        yield Objection(BOTH, Meeting.NOT_TRUSTED, count.seen)
+        yield Objection(BOTH, Prediction.NOT_TRUSTED, count.seen)
 
 
 def staple_stops_firefox(leaf: Certificate | MalformedCertificate, kind: StatusKind) -> bool:
@@ -283,9 +283,9 @@ def _of_name(case: Case, leaf: Certificate, host: str, *, is_typed: bool) -> Ite
         words = name_refusal(leaf, host)
     other = next((name for name in case.resolving_names if are_siblings(name, host) and covers(leaf, name)), None)
     if is_typed and other is not None:
-        yield Objection(refusing - FIREFOX, Meeting.WRONG_NAME, f"the certificate is for {other} alone")
+        yield Objection(refusing - FIREFOX, Prediction.WRONG_NAME, f"the certificate is for {other} alone")
         return
-    yield Objection(refusing, Meeting.WRONG_NAME, words)
+    yield Objection(refusing, Prediction.WRONG_NAME, words)
 
 
 def browsers_not_matching(leaf: Certificate, host: str) -> frozenset[Browser]:

@@ -11,7 +11,7 @@ from pewter.web.refresh import moves_of
 from pewter.web.urls import https_origin, read_url
 
 from .blocked_parts import blocked_parts
-from .browsers import Browser, Meeting, Objection, demands_certificate, objections
+from .browsers import Browser, Objection, Prediction, demands_certificate, objections
 from .case import Case, accepted_versions
 from .revocation import revocation_of
 
@@ -36,7 +36,7 @@ class Visit(msgspec.Struct, frozen=True, omit_defaults=True):
     lands: str
     """Where the browser is in the end, or where it stopped."""
 
-    meets: Meeting
+    meets: Prediction
     detail: str = ""
     reason: WayIn = WayIn.TYPED
     """Why this way in, as in the evidence's journey."""
@@ -66,15 +66,15 @@ def _of_all_browsers(case: Case, journey: Journey) -> Visit:
         ((browser, stop),) = stopped.items()
         shown = next(visit for other, visit in visits.items() if other is not browser)
         why = stop.detail or stop.meets.value
-        if shown.meets is Meeting.UNENCRYPTED:
+        if shown.meets is Prediction.UNENCRYPTED:
             return _as_typed(shown, journey)
-        in_some = msgspec.structs.replace(shown, meets=Meeting.IN_SOME, detail=f"not in {browser.value}: {why}")
+        in_some = msgspec.structs.replace(shown, meets=Prediction.IN_SOME, detail=f"not in {browser.value}: {why}")
         return _as_typed(in_some, journey)
     return _as_typed(first, journey)
 
 
 def _is_shown(visit: Visit) -> bool:
-    return visit.meets.shows_page or visit.meets in {Meeting.ERROR_PAGE, Meeting.UNENCRYPTED}
+    return visit.meets.shows_page or visit.meets in {Prediction.ERROR_PAGE, Prediction.UNENCRYPTED}
 
 
 def _as_typed(visit: Visit, journey: Journey) -> Visit:
@@ -89,24 +89,24 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
         if hop.url.startswith("https:"):
             objection = _objection_of(case, hop, browser, is_typed=position == 0 and journey.reason is not WayIn.MOVED)
             if objection is not None:
-                meeting, words = objection.meeting, objection.words
-                return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, meeting, words)
+                prediction, words = objection.prediction, objection.words
+                return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, prediction, words)
             detail = _remark(case, hop) or detail
         statuses.append(hop.status)
         if browser is Browser.FIREFOX and hop is not journey.hops[-1] and BLANK_IN_LOCATION in hop.oddities:
-            meets = Meeting.UNENCRYPTED if not hop.url.startswith("https:") else Meeting.OPENS
+            meets = Prediction.UNENCRYPTED if not hop.url.startswith("https:") else Prediction.OPENS
             return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, meets, "")
     last = journey.hops[-1] if journey.hops else None
     lands = last.url if last is not None else journey.start
-    meets = Meeting.UNKNOWN
+    meets = Prediction.UNKNOWN
     match journey.end:
         case Unseen(reason=reason):
             detail = reason
         case Stopped(cause=StopCause.LOOP):
-            meets = Meeting.CIRCLES
+            meets = Prediction.CIRCLES
         case Stopped(cause=StopCause.TOO_MANY_HOPS):
             words = f"too many redirects: {len(journey.hops)} and no page; browsers give up after 20"
-            meets, detail = Meeting.CANNOT_CONNECT, words
+            meets, detail = Prediction.CANNOT_CONNECT, words
         case Stopped() as stopped:
             return _stopped(case, journey, stopped, browser, tuple(statuses))
         case Landed():
@@ -116,12 +116,12 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
                 return msgspec.structs.replace(onward, statuses=(*statuses, *onward.statuses))
             meets, words = _landed(case, last, browser)
             detail = words or detail
-    is_wall = meets is Meeting.ERROR_PAGE and last is not None and last.status in LOGIN_WALLS
+    is_wall = meets is Prediction.ERROR_PAGE and last is not None and last.status in LOGIN_WALLS
     return Visit(journey.start, journey.by_address, tuple(statuses), lands, meets, detail, is_login_wall=is_wall)
 
 
 def _stopped(case: Case, journey: Journey, stopped: Stopped, browser: Browser, statuses: tuple[int, ...]) -> Visit:
-    meets, detail = Meeting.CANNOT_CONNECT, stopped.detail
+    meets, detail = Prediction.CANNOT_CONNECT, stopped.detail
     if browser is Browser.FIREFOX and not journey.hops and stopped.cause is StopCause.NO_CONNECTION:
         # Where port 80 refuses, it tries https by itself.
         twin = _https_twin(case, journey)
@@ -131,7 +131,7 @@ def _stopped(case: Case, journey: Journey, stopped: Stopped, browser: Browser, s
         endpoints = case.endpoints_of(read_url(stopped.at).host)
         accepted = [version for endpoint in endpoints for version in accepted_versions(endpoint)]
         if accepted and max(accepted) < Version.TLS_1_2:
-            meets = Meeting.OLD_PROTOCOL
+            meets = Prediction.OLD_PROTOCOL
         elif any(map(demands_certificate, endpoints)):
             detail = CLIENT_CERTIFICATE
     return Visit(journey.start, journey.by_address, statuses, stopped.at, meets, detail)
@@ -148,21 +148,21 @@ def _https_twin(case: Case, journey: Journey) -> Journey | None:
     return next((each for each, url in case.ways_in("https") if str(url) == wanted), None)
 
 
-def _landed(case: Case, last: Hop, browser: Browser) -> tuple[Meeting, str]:
+def _landed(case: Case, last: Hop, browser: Browser) -> tuple[Prediction, str]:
     is_https = last.url.startswith("https:")
     if last.body_fault:
-        return Meeting.CANNOT_CONNECT, last.body_fault
+        return Prediction.CANNOT_CONNECT, last.body_fault
     locations = last.values("Location")
     if browser is Browser.FIREFOX and last.status in FOLLOWED and locations and not locations[0].strip():
-        return Meeting.CIRCLES, "it takes an empty Location for the page itself"
+        return Prediction.CIRCLES, "it takes an empty Location for the page itself"
     if last.status >= 400:
-        return Meeting.ERROR_PAGE, str(last.status) + ("" if is_https else ", unencrypted")
+        return Prediction.ERROR_PAGE, str(last.status) + ("" if is_https else ", unencrypted")
     if not is_https:
-        return Meeting.UNENCRYPTED, ""
+        return Prediction.UNENCRYPTED, ""
     blocked = blocked_parts(case, last)
     if blocked:
-        return Meeting.PARTS_BLOCKED, f"{len(blocked)} blocked, {blocked[0].use.value} first"
-    return Meeting.OPENS, ""
+        return Prediction.PARTS_BLOCKED, f"{len(blocked)} blocked, {blocked[0].use.value} first"
+    return Prediction.OPENS, ""
 
 
 def _moved_on(case: Case, last: Hop, browser: Browser, moves: int) -> Visit | None:
@@ -173,7 +173,7 @@ def _moved_on(case: Case, last: Hop, browser: Browser, moves: int) -> Visit | No
         if onward is None:
             continue
         if moves >= MAX_MOVES:
-            return Visit("", None, (), last.url, Meeting.CIRCLES, "one page moves on to the next without end")
+            return Visit("", None, (), last.url, Prediction.CIRCLES, "one page moves on to the next without end")
         return predict_for(case, onward, browser, moves + 1)
     return None
 
@@ -182,16 +182,16 @@ def _objection_of(case: Case, hop: Hop, browser: Browser, *, is_typed: bool) -> 
     return next((each for each in objections(case, hop, is_typed=is_typed) if browser in each.browsers), None)
 
 
-def certificate_meeting(case: Case, hop: Hop) -> tuple[Meeting | None, str]:
+def certificate_prediction(case: Case, hop: Hop) -> tuple[Prediction | None, str]:
     """What stops a visitor at an https hop in one browser or the other, with its reason; None where nothing does."""
     found: Iterator[Objection] = objections(case, hop)
     objection = next(found, None)
     if objection is None:
         return None, ""
     if len(objection.browsers) == len(Browser):
-        return objection.meeting, objection.words
+        return objection.prediction, objection.words
     (browser,) = objection.browsers
-    return objection.meeting, f"in {browser.value}: {objection.words}"
+    return objection.prediction, f"in {browser.value}: {objection.words}"
 
 
 def _remark(case: Case, hop: Hop) -> str:

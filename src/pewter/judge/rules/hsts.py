@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 
 from pewter.evidence import Journey, Step, is_ip_address
 from pewter.judge.expectations import write_duration
-from pewter.judge.facts.browsers import Meeting
+from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.policies_in_force import FIELD, StsAnswer, policy_of, sts_answers
 from pewter.judge.facts.visits import predict_visits
@@ -239,8 +239,8 @@ def _same_host_first(first_hops: list[tuple[Url, Url]]) -> bool:
     return bool(first_hops) and all(there.is_https and there.host == here.host for here, there in first_hops)
 
 
-def _works(meeting: Meeting) -> bool:
-    return meeting.shows_page or meeting is Meeting.ERROR_PAGE
+def _works(prediction: Prediction) -> bool:
+    return prediction.shows_page or prediction is Prediction.ERROR_PAGE
 
 
 def _is_https_home_below(start: str, name: str) -> bool:
@@ -257,8 +257,8 @@ def would_lock_out(case: Case) -> Iterator[RuleOutcome]:
         if policy is None or not policy.include_subdomains:
             continue
         below = [visit for visit in visits if _is_https_home_below(visit.start, name)]
-        unknown = [visit for visit in below if visit.meets is Meeting.UNKNOWN]
-        locked = [visit for visit in below if not _works(visit.meets) and visit.meets is not Meeting.UNKNOWN]
+        unknown = [visit for visit in below if visit.meets is Prediction.UNKNOWN]
+        locked = [visit for visit in below if not _works(visit.meets) and visit.meets is not Prediction.UNKNOWN]
         if locked:
             hosts = ", ".join(dict.fromkeys(f"{read_url(each.start).host} ({each.meets.value})" for each in locked))
             yield Gap(of_name(name), f"includeSubDomains reaches {hosts}", "working https on every host below")

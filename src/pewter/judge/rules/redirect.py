@@ -18,7 +18,7 @@ from pewter.evidence import (
 )
 from pewter.judge.facts.browsers import demands_certificate
 from pewter.judge.facts.case import Case, landing_of
-from pewter.judge.facts.visits import LOGIN_WALLS, certificate_meeting
+from pewter.judge.facts.visits import LOGIN_WALLS, certificate_prediction
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.places import of_name
@@ -358,12 +358,12 @@ def through_bad_certificate(case: Case) -> Iterator[RuleOutcome]:
         if not redirecting:
             continue
         where = case.place_of_way_in(journey)
-        met = [(hop, *certificate_meeting(case, hop)) for hop in redirecting]
-        bad = [(hop, meeting, words) for hop, meeting, words in met if meeting is not None]
+        met = [(hop, *certificate_prediction(case, hop)) for hop in redirecting]
+        bad = [(hop, prediction, words) for hop, prediction, words in met if prediction is not None]
         if bad:
-            hop, meeting, words = bad[0]
+            hop, prediction, words = bad[0]
             host = read_url(hop.url).host
-            what = meeting.value if meeting.value.startswith("warning") else f"failure: {meeting.value}"
+            what = prediction.value if prediction.value.startswith("warning") else f"failure: {prediction.value}"
             seen = f"{hop.status} from {hop.url} behind a {what} ({words})"
             yield Gap(where, seen, f"a valid certificate at {host}", cause=f"{host} {words}", host=host)
         else:
@@ -378,9 +378,9 @@ def lands_behind_warning(case: Case) -> Iterator[RuleOutcome]:
         if last is None or last.certificate is None or read_url(last.url).host in case.site_names:
             continue
         where, host = case.place_of_way_in(journey), read_url(last.url).host
-        meeting, words = certificate_meeting(case, last)
-        if meeting is not None:
-            seen = f"lands on {last.url}: {meeting.value} ({words})"
+        prediction, words = certificate_prediction(case, last)
+        if prediction is not None:
+            seen = f"lands on {last.url}: {prediction.value} ({words})"
             yield Gap(
                 where, seen, f"a valid certificate at {host}, or another landing", cause=f"{host} {words}", host=host
             )
