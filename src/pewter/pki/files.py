@@ -4,10 +4,9 @@ Nothing here raises for what a file holds: a block that cannot be read is an ite
 """
 
 import base64
-import binascii
 import enum
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from cryptography.exceptions import UnsupportedAlgorithm
@@ -21,7 +20,7 @@ from .crls import read_crl
 from .der import DerReader
 from .derivation import why_too_costly
 from .keys import read_key_facts
-from .pem import is_certificate_set, read_certificate_set
+from .pem import PemBlock, decode_body, has_marks, is_certificate_set, read_blocks, read_certificate_set
 
 MAX_ITEMS = 500
 MAX_PROBLEMS = 20
@@ -29,7 +28,6 @@ MAX_PROBLEMS = 20
 Passphrase = Callable[[str], bytes | None]
 """Asked with the words for what is to be opened; None where there is no passphrase to be had."""
 
-_MARK = re.compile(r"-----(?P<edge>BEGIN|END) (?P<label>[A-Z0-9 #]{1,40})-----")
 _BROKEN_MARK = re.compile(r"[-\u2010-\u2015]{1,20} ?(?:BEGIN|END) [A-Z0-9 #]{1,40}")
 _KEY_LABELS = frozenset(
     {"PRIVATE KEY", "RSA PRIVATE KEY", "EC PRIVATE KEY", "DSA PRIVATE KEY", "ENCRYPTED PRIVATE KEY"}
@@ -91,7 +89,7 @@ def read_file(name: str, octets: bytes, passphrase: Passphrase = lambda _: None)
         words = "a Java key store (JKS); 'keytool -importkeystore -deststoretype pkcs12' makes a PKCS #12 file of it"
         return FileContents(name, "JKS", problems=(words,))
     text, notes = _as_text(octets)
-    if text is not None and (_MARK.search(text) or _BROKEN_MARK.search(text)):
+    if text is not None and (has_marks(text) or _BROKEN_MARK.search(text)):
         return _read_pem(name, text, notes, passphrase)
     if octets[:1] == b"\x30":
         return _read_der(name, octets, passphrase)
@@ -122,48 +120,39 @@ def _read_pem(name: str, text: str, problems: list[str], passphrase: Passphrase)
         problems.append("its line ends are written as \\n: paste it with real line ends")
         text = text.replace("\\n", "\n")
     items: list[FileItem] = []
-    for label, body, problem in _blocks(text, problems):
+    for block in read_blocks(text):
         if len(items) == MAX_ITEMS:
             problems.append(f"more than {MAX_ITEMS} blocks; the rest was not read")
             break
-        items += (
-            [FileItem(FileKind.OTHER, f"{label} block", problem=problem)]
-            if problem
-            else _read_block(label, body, name, passphrase)
-        )
+        items += _items_of(block, text, problems, name, passphrase)
+    _find_broken_marks(text, problems)
     form = "PEM" if not items or "PKCS7" not in text else "PKCS #7 as PEM"
     return FileContents(name, form, tuple(items), tuple(dict.fromkeys(problems)))
 
 
-def _blocks(text: str, problems: list[str]) -> Iterator[tuple[str, str, str]]:
-    """Label, body, and what is wrong, of each block; between blocks any text may stand."""
-    opened: re.Match[str] | None = None
-    for mark in _MARK.finditer(text):
-        if text[mark.start() - 1 : mark.start()] not in {"", "\n", "\r", " ", "\t"}:
-            _note(problems, f"{mark[0]} does not begin a line: two files were joined without a line end between them")
-        if mark["edge"] == "BEGIN":
-            if opened is not None:
-                line = text.count("\n", 0, opened.start()) + 1
-                yield opened["label"], "", f"the block at line {line} has no END line"
-            opened = mark
-        elif opened is None:
-            _note(problems, f"{mark[0]} stands without its BEGIN line: the beginning is missing")
-        elif opened["label"] != mark["label"]:
-            yield opened["label"], "", f"it begins as {opened['label']} and ends as {mark['label']}"
-            opened = None
-        else:
-            yield mark["label"], text[opened.end() : mark.start()], ""
-            opened = None
-    if opened is not None:
-        yield opened["label"], "", "the last line (END) is missing: the paste was cut off"
-    for text_line in map(str.strip, text.splitlines()):
-        if (
-            ("BEGIN " in text_line or "END " in text_line)
-            and _BROKEN_MARK.match(text_line)
-            and not _MARK.search(text_line)
-        ):
-            words = f"{text_line[:60]!r} is no PEM line: it takes five hyphens on each side, and no other dashes"
-            _note(problems, words)
+def _items_of(block: PemBlock, text: str, problems: list[str], name: str, passphrase: Passphrase) -> list[FileItem]:
+    before = {"BEGIN" if block.has_begun else "END": text[block.start - 1 : block.start]}
+    if block.body:
+        before["END"] = block.body[-1]
+    for edge, character in before.items():
+        if character not in {"", "\n", "\r", " ", "\t"}:
+            words = f"-----{edge} {block.label}----- does not begin a line"
+            _note(problems, f"{words}: two files were joined without a line end between them")
+    if not block.has_begun:
+        _note(problems, f"-----END {block.label}----- stands without its BEGIN line: {block.problem}")
+        return []
+    if not block.problem:
+        return _read_block(block.label, block.body, name, passphrase)
+    words = block.problem
+    if words == "has no END line":
+        words = f"the block at line {text.count(chr(10), 0, block.start) + 1} {words}"
+    return [FileItem(FileKind.OTHER, f"{block.label} block", problem=words)]
+
+
+def _find_broken_marks(text: str, problems: list[str]) -> None:
+    for line in map(str.strip, text.splitlines()):
+        if ("BEGIN " in line or "END " in line) and _BROKEN_MARK.match(line) and not has_marks(line):
+            _note(problems, f"{line[:60]!r} is no PEM line: it takes five hyphens on each side, and no other dashes")
 
 
 def _note(problems: list[str], words: str) -> None:
@@ -176,7 +165,7 @@ def _read_block(label: str, body: str, name: str, passphrase: Passphrase) -> lis
         pem = f"-----BEGIN {label}-----{body}-----END {label}-----\n".encode()
         encrypted = label.startswith("ENCRYPTED") or "ENCRYPTED" in body
         return [_read_key(pem, serialization.load_pem_private_key, encrypted, name, passphrase)]
-    octets = _decode(body)
+    octets = decode_body(body)
     if octets is None:
         return [
             FileItem(
@@ -200,17 +189,6 @@ def _read_block(label: str, body: str, name: str, passphrase: Passphrase) -> lis
     if label in {"EC PARAMETERS", "DH PARAMETERS"}:
         return [FileItem(FileKind.OTHER, label.replace("PARAMETERS", "parameters"))]
     return [FileItem(FileKind.OTHER, f"{label} block")]
-
-
-def _decode(body: str) -> bytes | None:
-    lines = [line.strip() for line in body.split("\n")]
-    # Headers as in "Proc-Type: ..." end with an empty line (RFC 1421 section 4.4).
-    if any(":" in line for line in lines) and "" in lines[1:]:
-        lines = lines[lines.index("", 1) :]
-    try:
-        return base64.b64decode("".join(lines), validate=True)
-    except (binascii.Error, ValueError):
-        return None
 
 
 def _first_element(octets: bytes) -> bytes:
@@ -274,7 +252,7 @@ def _decoded(octets: bytes) -> bytes:
     """DER as it is, or what a PEM block holds."""
     if octets[:1] == b"\x30":
         return octets
-    return _decode(octets.decode("ascii", "replace").partition("-----\n")[2].partition("-----")[0]) or b""
+    return decode_body(octets.decode("ascii", "replace").partition("-----\n")[2].partition("-----")[0]) or b""
 
 
 def _spki_of(key: object) -> bytes:
@@ -364,7 +342,7 @@ def _read_certificate_set(octets: bytes) -> list[FileItem]:
 
 def _read_bare_text(name: str, text: str, passphrase: Passphrase) -> FileContents:
     """Base64 without BEGIN and END lines is a certificate whose frame was lost in pasting."""
-    octets = _decode(text) if len(text) < 1 << 20 else None
+    octets = decode_body(text) if len(text) < 1 << 20 else None
     if octets is not None and octets[:1] == b"\x30":
         inner = _read_der(name, octets, passphrase)
         if all(not item.problem for item in inner.items):

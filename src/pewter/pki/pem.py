@@ -3,6 +3,8 @@
 import base64
 import binascii
 import re
+from collections.abc import Container, Iterator
+from dataclasses import dataclass
 
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
@@ -10,7 +12,70 @@ from cryptography.hazmat.primitives import serialization
 _SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
 """The object identifier 1.2.840.113549.1.7.2 as DER."""
 
-_BLOCK = re.compile(rb"-----BEGIN (?:X509 )?CERTIFICATE-----([A-Za-z0-9+/=\s]*+)-----END (?:X509 )?CERTIFICATE-----")
+_MARK = re.compile(r"-----(?P<edge>BEGIN|END) (?P<label>[A-Z0-9 #]{1,40})-----")
+_MAX_TITLE = 200
+
+
+@dataclass(frozen=True, slots=True)
+class PemBlock:
+    """What stands between a BEGIN line and the END line of the same label, or what is wrong with one of them."""
+
+    label: str
+    start: int
+    """Offset of its first mark in the text."""
+
+    body: str = ""
+    problem: str = ""
+    has_begun: bool = True
+    """False for an END line alone."""
+
+
+def has_marks(text: str) -> bool:
+    return _MARK.search(text) is not None
+
+
+def read_blocks(text: str) -> Iterator[PemBlock]:
+    """Every block in order; between blocks any text may stand (RFC 7468 section 2)."""
+    opened: re.Match[str] | None = None
+    for mark in _MARK.finditer(text):
+        if mark["edge"] == "BEGIN":
+            if opened is not None:
+                yield PemBlock(opened["label"], opened.start(), problem="has no END line")
+            opened = mark
+        elif opened is None:
+            yield PemBlock(mark["label"], mark.start(), problem="the beginning is missing", has_begun=False)
+        elif opened["label"] != mark["label"]:
+            words = f"it begins as {opened['label']} and ends as {mark['label']}"
+            yield PemBlock(opened["label"], opened.start(), problem=words)
+            opened = None
+        else:
+            yield PemBlock(mark["label"], opened.start(), text[opened.end() : mark.start()])
+            opened = None
+    if opened is not None:
+        words = "the last line (END) is missing: the paste was cut off"
+        yield PemBlock(opened["label"], opened.start(), problem=words)
+
+
+def decode_body(body: str) -> bytes | None:
+    """The octets of a block; None where its lines are no base64."""
+    lines = [line.strip() for line in body.split("\n")]
+    # Headers as in "Proc-Type: ..." end with an empty line (RFC 1421 section 4.4).
+    if any(":" in line for line in lines) and "" in lines[1:]:
+        lines = lines[lines.index("", 1) :]
+    try:
+        return base64.b64decode("".join(lines), validate=True)
+    except (binascii.Error, ValueError):
+        return None
+
+
+def _octets_of(octets: bytes, labels: Container[str]) -> Iterator[tuple[str, bytes]]:
+    """The line above, and what is in it, of each whole block with one of these labels."""
+    text = octets.decode("latin-1")
+    for block in read_blocks(text):
+        found = decode_body(block.body) if block.label in labels and not block.problem else None
+        if found is not None:
+            above = text[max(block.start - _MAX_TITLE - 2, 0) : block.start].rstrip("\r\n").rpartition("\n")[2]
+            yield above.encode("latin-1").decode("utf-8", "replace"), found
 
 
 def read_certificate_blocks(octets: bytes) -> tuple[bytes, ...]:
@@ -19,14 +84,9 @@ def read_certificate_blocks(octets: bytes) -> tuple[bytes, ...]:
     Text around the blocks is passed over.  A block that is no base64 is left out, so that an empty
     result means: no certificate here.
     """
-    found: list[bytes] = []
-    for match in _BLOCK.finditer(octets):
-        try:
-            found.append(base64.b64decode(b"".join(match[1].split()), validate=True))
-        except binascii.Error:
-            continue
+    found = tuple(each for _, each in _octets_of(octets, {"CERTIFICATE", "X509 CERTIFICATE"}))
     if found or octets[:1] != b"\x30":
-        return tuple(found)
+        return found
     if is_certificate_set(octets):
         try:
             return read_certificate_set(octets)
@@ -42,23 +102,10 @@ def write_pem(octets: bytes) -> bytes:
     return "\n".join(("-----BEGIN CERTIFICATE-----", *lines, "-----END CERTIFICATE-----", "")).encode("ascii")
 
 
-_PUBLIC_KEY = re.compile(
-    rb"(?:^|\n)(?:(?P<title>[^\r\n]{1,200}+)\r?\n)?"
-    rb"-----BEGIN PUBLIC KEY-----(?P<body>[A-Za-z0-9+/=\s]*+)-----END PUBLIC KEY-----"
-)
-
-
 def read_public_keys(octets: bytes) -> tuple[tuple[str, bytes], ...]:
     """Title (the line above the block; may be empty) and SubjectPublicKeyInfo of every PUBLIC KEY block."""
-    found: list[tuple[str, bytes]] = []
-    for match in _PUBLIC_KEY.finditer(octets):
-        title = (match["title"] or b"").decode("utf-8", "replace").strip().lstrip("#").strip()
-        try:
-            octets = base64.b64decode(b"".join(match["body"].split()), validate=True)
-        except binascii.Error:
-            continue
-        found.append(("" if title.startswith("---") else title, octets))
-    return tuple(found)
+    found = _octets_of(octets, {"PUBLIC KEY"})
+    return tuple(("" if title.startswith("---") else title.strip().lstrip("#").strip(), each) for title, each in found)
 
 
 def is_certificate_set(octets: bytes) -> bool:
