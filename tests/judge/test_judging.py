@@ -346,6 +346,22 @@ def test_hostile_review_files_are_refused(content):
         read_review(msgspec.json.encode({"format": FORMAT, "evidence": content}), "x.json")
 
 
+@pytest.mark.parametrize("numbers", [[1], [-1], ["0"], [True], None, 0])
+def test_a_journey_that_names_no_hop_of_the_review(numbers):
+    saved = msgspec.json.decode(write_review(review_of(journey(HTTPS))))
+    saved["evidence"]["journeys"][0]["hops"] = numbers
+    with pytest.raises(FileError, match="x.json is a damaged review"):
+        read_review(msgspec.json.encode(saved), "x.json")
+
+
+def test_a_hop_of_many_journeys_is_written_once():
+    first, last = hop(HTTP, 301, ("Location", HTTPS)), hop(HTTPS, 200)
+    review = review_of(journey(first, last), journey(last))
+    written = write_review(review)
+    assert [each["hops"] for each in msgspec.json.decode(written)["evidence"]["journeys"]] == [[0, 1], [1]]
+    assert read_review(written, "x.json") == review
+
+
 def test_published_schema_is_that_of_the_types():
     published = (Path(__file__).parents[2] / "docs" / "pewter-review.schema.json").read_text(encoding="utf-8")
     assert published == build_schema(), "run 'make schema'"

@@ -20,7 +20,7 @@ from .handshakes import (
     StatusMethod,
     StoredCertificate,
 )
-from .journeys import Hop, Journey, Landed, StopCause, Stopped, WayIn
+from .journeys import LANDED, Hop, Journey, Landed, StopCause, Stopped, WayIn
 from .names import Answer, Lookup, Name, is_ip_address
 from .observed import Fault, Seen, Tries, Unseen
 from .pages import Move, MoveKind, Page, Reference, Statement, StatementKind, Use
@@ -40,6 +40,7 @@ from .root import Evidence, HostProbe, NotContacted
 
 __all__ = [
     "EVERY_STEP",
+    "LANDED",
     "Alert",
     "Answer",
     "BrowserHello",

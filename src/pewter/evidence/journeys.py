@@ -86,6 +86,9 @@ class Stopped(msgspec.Struct, frozen=True, tag="stopped", omit_defaults=True):
     """The Location value as sent, where it is what cannot be followed."""
 
 
+LANDED = Landed()
+
+
 class Journey(msgspec.Struct, frozen=True, omit_defaults=True):
     """One way in, followed as a browser with an empty profile would."""
 
@@ -93,7 +96,7 @@ class Journey(msgspec.Struct, frozen=True, omit_defaults=True):
     """The URL as typed: ``http://marram-ferries.example/``."""
 
     hops: tuple[Hop, ...]
-    end: Landed | Stopped | Unseen
+    end: Landed | Stopped | Unseen = LANDED
     reason: WayIn = WayIn.TYPED
     by_address: str | None = None
     """The one address the first hop was made to go to; None for a visitor's own choice."""

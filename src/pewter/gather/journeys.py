@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import msgspec
 
-from pewter.evidence import Hop, Journey, Landed, Page, StopCause, Stopped, Tries, Unseen, WayIn
+from pewter.evidence import LANDED, Hop, Journey, Landed, Page, StopCause, Stopped, Tries, Unseen, WayIn
 from pewter.web.cookies import CookieJar
 from pewter.web.redirects import NoRedirect, next_url
 from pewter.web.refresh import moves_of
@@ -172,7 +172,7 @@ class OngoingJourney:
         page = await self.context.keep_page(url, outcome) if outcome.body else None
         if page is not None:
             self.hops[-1] = msgspec.structs.replace(outcome.hop, page=page.sha256)
-        self.end = Landed()
+        self.end = LANDED
         for move in moves_of(outcome.hop.values("Refresh"), page, url):
             if move.certain and move.url != str(url):
                 self.context.moved(self, read_url(move.url))

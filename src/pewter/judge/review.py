@@ -2,13 +2,14 @@
 
 import datetime
 from collections.abc import Sequence
+from typing import Annotated, Any
 
 import msgspec
 
 from pewter import __version__
 from pewter.errors import FileError
 from pewter.escape import json_escaped
-from pewter.evidence import Evidence, Fault, StoredCertificate
+from pewter.evidence import Evidence, Fault, Hop, StoredCertificate
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.web.suffixes import list_version
 
@@ -115,8 +116,16 @@ def stores_of(review: Review) -> tuple[Store, ...]:
 
 
 def write_review(review: Review) -> bytes:
-    """JSON in UTF-8 on one line, with its end; it may be shown on a terminal as it is."""
-    return json_escaped(msgspec.json.encode(review)) + b"\n"
+    """JSON in UTF-8 on one line, with its end; it may be shown on a terminal as it is.
+
+    Journeys come to the same places: each hop is written once, in ``evidence.hops``, and journeys give its number.
+    """
+    saved = msgspec.to_builtins(review)
+    hops: dict[bytes, int] = {}
+    for journey in saved["evidence"].get("journeys", ()):
+        journey["hops"] = [hops.setdefault(msgspec.json.encode(hop), len(hops)) for hop in journey["hops"]]
+    saved["evidence"]["hops"] = list(map(msgspec.Raw, hops))
+    return json_escaped(msgspec.json.encode(saved)) + b"\n"
 
 
 def read_review(octets: bytes, title: str) -> Review:
@@ -128,10 +137,50 @@ def read_review(octets: bytes, title: str) -> Review:
     if head.format != FORMAT:
         raise FileError(f"{title} has the format {head.format!r}; this Pewter reads {FORMAT!r}.")
     try:
-        return msgspec.json.decode(octets, type=Review)
+        saved = msgspec.json.decode(octets)
+        courses = _taken_out(saved)
+        hops = msgspec.convert(courses.hops, tuple[Hop, ...])
+        review = msgspec.convert(saved, Review)
+        journeys = tuple(
+            msgspec.structs.replace(journey, hops=tuple(hops[number] for number in numbers))
+            for journey, numbers in zip(review.evidence.journeys, courses.numbers, strict=True)
+        )
     except msgspec.MsgspecError as exc:
         raise FileError(f"{title} is a damaged review: {exc}.") from exc
+    except IndexError as exc:
+        raise FileError(f"{title} is a damaged review: a journey names a hop that is not there.") from exc
+    return msgspec.structs.replace(review, evidence=msgspec.structs.replace(review.evidence, journeys=journeys))
 
 
 class _Head(msgspec.Struct):
     format: str
+
+
+class _Journey(msgspec.Struct):
+    hops: tuple[Annotated[int, msgspec.Meta(ge=0)], ...]
+
+
+class _Courses(msgspec.Struct):
+    hops: tuple[object, ...]
+    journeys: tuple[_Journey, ...] = ()
+
+    @property
+    def numbers(self) -> tuple[tuple[int, ...], ...]:
+        return tuple(journey.hops for journey in self.journeys)
+
+
+def _taken_out(saved: Any) -> _Courses:
+    """The hops of a saved review, and which of them each journey has; without them it is of the form of the types.
+
+    Raises msgspec.ValidationError.
+    """
+    evidence = msgspec.convert(saved, _OnlyEvidence).evidence
+    courses = msgspec.convert(evidence, _Courses)
+    del evidence["hops"]
+    for journey in evidence.get("journeys", ()):
+        journey["hops"] = []
+    return courses
+
+
+class _OnlyEvidence(msgspec.Struct):
+    evidence: dict[str, Any]

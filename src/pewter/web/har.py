@@ -13,6 +13,7 @@ from typing import TypeVar
 import msgspec
 
 from pewter.evidence import (
+    LANDED,
     Hop,
     Journey,
     Landed,
@@ -180,7 +181,7 @@ def _journeys(hops: list[tuple[Url, Hop]]) -> Iterator[Journey]:
         if position in taken:
             continue
         chain, current = [position], position
-        end: Landed | Stopped = Landed()
+        end: Landed | Stopped = LANDED
         while True:
             url, hop = hops[current]
             try:

@@ -41,7 +41,7 @@ class LifeState(enum.Enum):
     NOT_YET_VALID = "not yet valid"
 
 
-class LifeDrawn(msgspec.Struct, frozen=True):
+class LifeDrawn(msgspec.Struct, frozen=True, omit_defaults=True):
     """A certificate's life, with the point at which it is to be renewed."""
 
     state: LifeState
@@ -58,7 +58,7 @@ class LifeDrawn(msgspec.Struct, frozen=True):
     renewal_at: float
     """As a fraction of its life."""
 
-    is_endless: bool
+    is_endless: bool = False
 
 
 class ServedCertificate(msgspec.Struct, frozen=True, omit_defaults=True):

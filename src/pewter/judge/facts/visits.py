@@ -29,7 +29,6 @@ class Visit(msgspec.Struct, frozen=True, omit_defaults=True):
     """One way in, predicted."""
 
     start: str
-    by_address: str | None
     statuses: tuple[int, ...]
     """Of each hop that a browser gets to see: it stops at a warning."""
 
@@ -43,6 +42,9 @@ class Visit(msgspec.Struct, frozen=True, omit_defaults=True):
 
     is_login_wall: bool = False
     """The error page keeps strangers out on purpose."""
+
+    by_address: str | None = None
+    """The one address that was visited."""
 
 
 def predict_visits(case: Case) -> tuple[Visit, ...]:
@@ -90,12 +92,12 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
             objection = _objection_of(case, hop, browser, is_typed=position == 0 and journey.reason is not WayIn.MOVED)
             if objection is not None:
                 prediction, words = objection.prediction, objection.words
-                return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, prediction, words)
+                return Visit(journey.start, tuple(statuses), hop.url, prediction, words)
             detail = _remark(case, hop) or detail
         statuses.append(hop.status)
         if browser is Browser.FIREFOX and hop is not journey.hops[-1] and BLANK_IN_LOCATION in hop.oddities:
             meets = Prediction.UNENCRYPTED if not hop.url.startswith("https:") else Prediction.OPENS
-            return Visit(journey.start, journey.by_address, tuple(statuses), hop.url, meets, "")
+            return Visit(journey.start, tuple(statuses), hop.url, meets, "")
     last = journey.hops[-1] if journey.hops else None
     lands = last.url if last is not None else journey.start
     meets = Prediction.UNKNOWN
@@ -117,7 +119,7 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
             meets, words = _landed(case, last, browser)
             detail = words or detail
     is_wall = meets is Prediction.ERROR_PAGE and last is not None and last.status in LOGIN_WALLS
-    return Visit(journey.start, journey.by_address, tuple(statuses), lands, meets, detail, is_login_wall=is_wall)
+    return Visit(journey.start, tuple(statuses), lands, meets, detail, is_login_wall=is_wall)
 
 
 def _stopped(case: Case, journey: Journey, stopped: Stopped, browser: Browser, statuses: tuple[int, ...]) -> Visit:
@@ -134,7 +136,7 @@ def _stopped(case: Case, journey: Journey, stopped: Stopped, browser: Browser, s
             meets = Prediction.OLD_PROTOCOL
         elif any(map(demands_certificate, endpoints)):
             detail = CLIENT_CERTIFICATE
-    return Visit(journey.start, journey.by_address, statuses, stopped.at, meets, detail)
+    return Visit(journey.start, statuses, stopped.at, meets, detail)
 
 
 CLIENT_CERTIFICATE = "the server demands a client certificate"
@@ -173,7 +175,7 @@ def _moved_on(case: Case, last: Hop, browser: Browser, moves: int) -> Visit | No
         if onward is None:
             continue
         if moves >= MAX_MOVES:
-            return Visit("", None, (), last.url, Prediction.CIRCLES, "one page moves on to the next without end")
+            return Visit("", (), last.url, Prediction.CIRCLES, "one page moves on to the next without end")
         return predict_for(case, onward, browser, moves + 1)
     return None
 
