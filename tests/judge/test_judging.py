@@ -350,7 +350,7 @@ def test_hostile_review_files_are_refused(content):
 def test_a_journey_that_names_no_hop_of_the_review(numbers):
     saved = msgspec.json.decode(write_review(review_of(journey(HTTPS))))
     saved["evidence"]["journeys"][0]["hops"] = numbers
-    with pytest.raises(FileError, match="x.json is a damaged review"):
+    with pytest.raises(FileError, match=r"x\.json is a damaged review"):
         read_review(msgspec.json.encode(saved), "x.json")
 
 
