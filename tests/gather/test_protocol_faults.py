@@ -195,14 +195,14 @@ class Strained:
 
 
 def test_a_server_under_strain_is_waited_for_and_nothing_is_called_refused_for_it():
-    protocol = looked_at(Strained(after=14, seconds=1.0))
+    protocol = looked_at(Strained(after=10, seconds=1.0))
     assert protocol.suites_in(0x0303).suites == SUITES
     assert protocol.suites_in(0x0303).unfinished == ""
     assert protocol.slowed_down
 
 
 def test_a_server_that_stays_away_leaves_the_rest_unknown():
-    protocol = looked_at(Strained(after=14, seconds=60.0))
+    protocol = looked_at(Strained(after=10, seconds=60.0))
     seen = protocol.suites_in(0x0303)
     assert seen.unfinished.startswith("the server stopped answering after")
     assert all(isinstance(feature.seen, Seen) is False or feature.seen.value for feature in protocol.features)

@@ -92,7 +92,11 @@ class EndpointLook:
             name=self.name,
             address=self.destination.address,
             port=self.destination.port,
-            probes=(*probes, *self.more_probes, *(look.more_probes if look is not None else ())),
+            probes=(
+                *probes,
+                *self.more_probes,
+                *((*look.more_probes, *look.further_probes) if look is not None else ()),
+            ),
             nameless=tuple(look.nameless) if look is not None else (),
             protocol=look.protocol if look is not None else None,
             reached_at=self.destination.reached_at,

@@ -34,7 +34,7 @@ from pewter.evidence import (
     protocols,
 )
 from pewter.pki import Certificate, read_certificate
-from pewter.tls import Version, alert_name, fingerprint, version_name
+from pewter.tls import Conversation, Version, alert_name, fingerprint, version_name
 from pewter.tls.browsers import BROWSERS, BrowserProfile
 from pewter.tls.codepoints import ExtensionType, Group, extension_name, group_name
 from pewter.tls.offers import GROUPS, MODERN, OPTIONAL_EXTENSIONS, cipher_suites
@@ -75,6 +75,9 @@ class FrontEndLook:
     """The first hellos and their answers."""
 
     more_probes: list[Probe] = field(default_factory=list)
+    further_probes: list[Probe] = field(default_factory=list)
+    """Whole handshakes for other ends: a staple may be in them."""
+
     nameless: list[Probe] = field(default_factory=list)
     searches: dict[int, VersionSearch] = field(default_factory=dict)
     is_through: asyncio.Event = field(default_factory=asyncio.Event)
@@ -129,10 +132,13 @@ class FrontEndLook:
         accepted = self._accepted - {int(Version.SSL_2_0)}
         if not accepted:
             return []
-        work: list[Awaitable[None]] = [self._ask_nameless(), self._ask_h2()]
+        work: list[Awaitable[None]] = [self._ask_nameless()]
         if max(accepted) >= Version.TLS_1_2:
             work += [self._ask_as(profile) for profile in BROWSERS]
-        return [*work, self._ask_tickets() if Version.TLS_1_3 in accepted else self._ask_tolerance()]
+        with_tickets = Version.TLS_1_3 in accepted
+        if not with_tickets or self._has_h2() is not None:
+            work.append(self._ask_h2())
+        return [*work, self._ask_tickets() if with_tickets else self._ask_tolerance()]
 
     # Versions
 
@@ -335,9 +341,16 @@ class FrontEndLook:
         self.nameless.append(await self.asker.exchange(Offer(MODERN, None), Priority.OPTION))
 
     async def _ask_tickets(self) -> None:
-        """A whole handshake, for what comes after it: session tickets, and whether they allow early data."""
-        conversation = self.asker.conversation(Offer(MODERN, self.name))
-        failure = await self.asker.drive(conversation, TICKET_SECONDS + 1, Priority.OPTION)
+        """A whole handshake, for what comes after it: session tickets, and whether they allow early data.
+
+        Where it is not known yet whether the server has h2, with that alone on offer.
+        """
+        asks_h2 = self._has_h2() is None
+        conversation, failure = await self._finish(Offer(MODERN, self.name, alpn=("h2",) if asks_h2 else None))
+        if asks_h2 and not conversation.finished:
+            _, (conversation, failure) = await asyncio.gather(self._ask_h2(), self._finish(Offer(MODERN, self.name)))
+        elif asks_h2 and isinstance(conversation.answer, Handshake):
+            self._note_h2(Seen(conversation.answer.alpn == "h2"))
         if failure is not None or not conversation.finished:
             words = failure.detail if isinstance(failure, NoConnection) else "the handshake could not be finished"
             seen: Seen[bool] | Unseen = Unseen(words)
@@ -348,25 +361,39 @@ class FrontEndLook:
         self._features[protocols.TICKETS_1_3] = Feature(protocols.TICKETS_1_3, seen)
         self._features[protocols.EARLY_DATA] = Feature(protocols.EARLY_DATA, early, detail)
 
-    async def _ask_h2(self) -> None:
-        """A server that chose among h2 and http/1.1 may have h2 all the same; one that passed over both has neither."""
+    async def _finish(self, offer: Offer) -> tuple[Conversation, NoConnection | Unseen | None]:
+        conversation = self.asker.conversation(offer)
+        failure = await self.asker.drive(conversation, TICKET_SECONDS + 1, Priority.OPTION)
+        if conversation.finished and isinstance(conversation.answer, Handshake):
+            self.asker.certificates.update(conversation.certificates)
+            self.further_probes.append(Probe(conversation.offer, conversation.answer))
+        return conversation, failure
+
+    def _has_h2(self) -> bool | None:
+        """As far as the first hellos told: one that passed over h2 and http/1.1 has neither."""
         answers = [probe.answer for probe in self.probes if isinstance(probe.answer, Handshake)]
         chosen = {each.alpn for each in answers if each.version == Version.TLS_1_3 or each.alpn is not None}
-        seen: Seen[bool] | Unseen
-        if chosen and chosen <= {"h2", None}:
-            seen = Seen("h2" in chosen)
-        else:
-            offer = Offer(MODERN, self.name, alpn=("h2",))
-            probe = await self.asker.exchange(offer, Priority.OPTION)
-            match probe.answer:
-                case Handshake(alpn=alpn):
-                    seen = Seen(alpn == "h2")
-                case Alert():
-                    seen = Seen(False)
-                case _:
-                    # It ended without a word: is that its refusal?
-                    seen = _has_h2(await self.asker.ask(msgspec.structs.replace(offer, shares=(0x001D,))))
+        return "h2" in chosen if chosen and chosen <= {"h2", None} else None
+
+    def _note_h2(self, seen: Seen[bool] | Unseen) -> None:
         self._features[protocols.H2] = Feature(protocols.H2, seen)
+
+    async def _ask_h2(self) -> None:
+        """A server that chose http/1.1 may have h2 all the same."""
+        known = self._has_h2()
+        if known is not None:
+            self._note_h2(Seen(known))
+            return
+        offer = Offer(MODERN, self.name, alpn=("h2",))
+        probe = await self.asker.exchange(offer, Priority.OPTION)
+        match probe.answer:
+            case Handshake(alpn=alpn):
+                self._note_h2(Seen(alpn == "h2"))
+            case Alert():
+                self._note_h2(Seen(False))
+            case _:
+                # It ended without a word: is that its refusal?
+                self._note_h2(_h2_by(await self.asker.ask(msgspec.structs.replace(offer, shares=(0x001D,)))))
 
     async def _ask_tolerance(self) -> None:
         """The hello that worked, very large and with values that nobody knows; where that fails, each by itself."""
@@ -515,7 +542,7 @@ def _outcome_of(probe: Probe) -> tuple[VersionOutcome, str]:
             return VersionOutcome.REFUSED, "no TLS"
 
 
-def _has_h2(answer: Picked | Refused | Unseen) -> Seen[bool] | Unseen:
+def _h2_by(answer: Picked | Refused | Unseen) -> Seen[bool] | Unseen:
     """What a hello with h2 alone tells; TLS 1.3 names its choice only where this hello does not read."""
     match answer:
         case Refused():

@@ -94,7 +94,8 @@ async def _ask_for_staple_again(scene: Scene, endpoint: EndpointLook, offer: Off
         MUST_STAPLE in certificate.extensions.tls_features or certificate.extensions.ocsp_responders
     ):
         return
-    for _ in range(STAPLE_TRIES):
+    # The whole handshake of a full look is a further try.
+    for _ in range(STAPLE_TRIES - front_ends.is_first(scene, endpoint)):
         await asyncio.sleep(STAPLE_PAUSE_SECONDS)
         probe = await _hello(scene, endpoint, offer)
         endpoint.more_probes.append(probe)

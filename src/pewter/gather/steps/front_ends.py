@@ -27,6 +27,12 @@ def register(scene: Scene, endpoint: EndpointLook) -> None:
         shared.first = endpoint
 
 
+def is_first(scene: Scene, endpoint: EndpointLook) -> bool:
+    """Whether this is the endpoint of which everything is asked."""
+    shared = scene.board.front_ends.get(_place(endpoint))
+    return shared is not None and shared.first is endpoint
+
+
 def answered(scene: Scene, endpoint: EndpointLook) -> None:
     """Go on once every first hello of a registered endpoint is answered."""
     shared = scene.board.front_ends.get(_place(endpoint))
