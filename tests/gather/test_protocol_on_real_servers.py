@@ -106,6 +106,14 @@ def test_groups_beside_the_curve_of_the_key(tmp_path, groups, order):
     assert set(map(group_name, protocol.groups_in(0x0303).groups)) == set(expected)
 
 
+def test_groups_of_a_server_with_keys_of_both_kinds(tmp_path):
+    setting = Setting("nginx", ("TLSv1.2",), "ECDHE+AESGCM", ("RSA 2048", "P-256"), True, finite_field=False)
+    with started(setting, tmp_path) as port:
+        _, protocol = look(at_ports(port))
+    found = set(map(group_name, protocol.groups_in(0x0303).groups))
+    assert found == {"X25519", "P-256", "X448", "P-384", "P-521"}
+
+
 @pytest.mark.parametrize(
     ("options", "name", "expected"),
     [

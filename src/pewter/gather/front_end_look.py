@@ -347,10 +347,13 @@ class FrontEndLook:
         """
         asks_h2 = self._has_h2() is None
         conversation, failure = await self._finish(Offer(MODERN, self.name, alpn=("h2",) if asks_h2 else None))
-        if asks_h2 and not conversation.finished:
-            _, (conversation, failure) = await asyncio.gather(self._ask_h2(), self._finish(Offer(MODERN, self.name)))
-        elif asks_h2 and isinstance(conversation.answer, Handshake):
+        if asks_h2 and isinstance(conversation.answer, Handshake):
             self._note_h2(Seen(conversation.answer.alpn == "h2"))
+        elif asks_h2 and isinstance(conversation.answer, Alert):
+            self._note_h2(Seen(False))
+            conversation, failure = await self._finish(Offer(MODERN, self.name))
+        elif asks_h2:
+            _, (conversation, failure) = await asyncio.gather(self._ask_h2(), self._finish(Offer(MODERN, self.name)))
         if failure is not None or not conversation.finished:
             words = failure.detail if isinstance(failure, NoConnection) else "the handshake could not be finished"
             seen: Seen[bool] | Unseen = Unseen(words)

@@ -439,22 +439,29 @@ class VersionSearch:
         else:
             answer = yield Ask(offer)
         picked = self._noted(offer, answer, of_suites=suites is not None)
-        if picked is not None and groups is not None and self._hides(picked, groups):
+        if picked is not None and suites is None and groups is not None and self._hides(picked, groups, offer):
             self._asked_without_curve = self._does_without_curve = True
-            offer = self.offer(suites, groups)
-            picked = self._noted(offer, (yield Ask(offer)), of_suites=suites is not None)
+            offer = self.offer(None, groups)
+            picked = self._noted(offer, (yield Ask(offer)), of_suites=False)
             self._does_without_curve = picked is not None
         return picked if picked is None or suites is None or picked.suite in suites else None
 
-    def _hides(self, picked: Picked, groups: Sequence[int]) -> bool:
-        """Whether the server put the curve of its key before these groups, and was never asked without it."""
-        return not self._asked_without_curve and picked.group not in groups and self._names_curve(groups)
+    def _hides(self, picked: Picked, groups: Sequence[int], offer: Offer) -> bool:
+        """Whether the server put the curve of its key, which was named beside these groups, before them.
 
-    def _names_curve(self, groups: Sequence[int]) -> bool:
-        """Whether a hello for these groups has to name the curve of the key beside them."""
-        if self.is_tls_1_3 or self.key_curve is None or self.key_curve in groups or self._does_without_curve:
+        Once it was asked without that one, only a key that needs none makes it worth while to ask again.
+        """
+        if picked.group in groups or tuple(groups) == offer.groups:
             return False
-        return not any(table()[each].authentication == "RSA" for each in self.picks.found)
+        return not self._asked_without_curve or not self._names_curve(None, groups)
+
+    def _names_curve(self, suites: Sequence[int] | None, groups: Sequence[int]) -> bool:
+        """Whether a hello for these groups has to name the curve of the key beside them."""
+        if self.is_tls_1_3 or self.key_curve is None or self.key_curve in groups:
+            return False
+        if suites is None and self._does_without_curve:
+            return False
+        return not any(table()[each].authentication == "RSA" for each in suites or self.picks.found)
 
     def offer(self, suites: Sequence[int] | None, groups: Sequence[int] | None) -> Offer:
         """A hello for some of the suites and groups; None for all that can be had with the other."""
@@ -463,10 +470,10 @@ class VersionSearch:
             offered = tuple(groups) if groups is not None else None if self.needs_shares else _EVERY_TLS_1_3_GROUP
             main = suites if suites is not None else suites_for(self.version)[0]
             return Offer((self.version,), self.name, tuple(main), offered, shares)
+        if groups is not None and self.key_curve is not None and self._names_curve(suites, groups):
+            groups = (*groups, self.key_curve)
         if suites is None:
             suites = [each for each in usual_suites(self.version) if table()[each].key_exchange == "ECDHE"]
-        if groups is not None and self.key_curve is not None and self._names_curve(groups):
-            groups = (*groups, self.key_curve)
         return Offer((self.version,), self.name, tuple(suites), tuple(groups) if groups is not None else None)
 
     def _noted(self, offer: Offer, answer: Answer | None, *, of_suites: bool) -> Picked | None:
@@ -499,7 +506,7 @@ class VersionSearch:
         groups = _Ordering(self.groups, usual_group_order, MAX_GROUP_PAIRS if self.is_tls_1_3 else 0)
         suite_pairs, group_pairs = suites.opening(), groups.opening() if self.with_groups else []
         work: list[Search] = []
-        if suite_pairs and group_pairs and all(map(self._is_carrier, suite_pairs[0])):
+        if suite_pairs and group_pairs and self._fit(suite_pairs[0], group_pairs[0]):
             work.append(self._hold_both(suite_pairs.pop(0), group_pairs.pop(0)))
         work += itertools.starmap(self._hold_suites, suite_pairs)
         work += itertools.starmap(self._hold_groups, group_pairs)
@@ -507,6 +514,14 @@ class VersionSearch:
             yield Together(tuple(work))
         yield Together((self._conclude_suites(suites), self._conclude_groups(groups)))
         self.unfinished = self._unseen[0] if self._unseen else ""
+
+    def _fit(self, suites: tuple[int, int], groups: tuple[int, int]) -> bool:
+        """Whether the server can choose freely among these suites with these groups."""
+        if self.is_tls_1_3:
+            return True
+        facts = [table()[each] for each in suites]
+        is_elliptic = all(each.key_exchange == "ECDHE" for each in facts)
+        return is_elliptic and (self.key_curve in groups or len({each.authentication for each in facts}) == 1)
 
     def _hold_both(self, suites: tuple[int, int], groups: tuple[int, int]) -> Search:
         """Two suites and two groups against each other in one hello; each by itself where it is refused."""
