@@ -7,6 +7,9 @@ multiple of the round trip that the lab's relay adds.
 import asyncio
 import contextlib
 import datetime
+import json
+import lzma
+import os
 import shutil
 import ssl
 import statistics
@@ -31,7 +34,8 @@ from pewter.gather.slots import Priority
 from pewter.lab.marram import WWW, Stage, marram_ferries
 from pewter.lab.relay import TcpRelay
 from pewter.lab.web_server import Response, VirtualHost
-from pewter.lab.world import World, WorldThread
+from pewter.lab.world import Scenario, World, WorldThread
+from support.certificates import root
 from support.looks import CHAIN, PEER, take_in, world
 from support.program import PROGRAM
 from support.tls_servers import EVERYTHING, INTERMEDIATE, Setting, started
@@ -42,8 +46,10 @@ CLEAN = "status.marram-ferries.example"
 
 
 def seconds(command: list[str], folder: str) -> float:
+    """Wall seconds of a program that may keep its byte code."""
+    kept = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
     begun = time.perf_counter()
-    subprocess.run(command, cwd=folder, check=True, capture_output=True)
+    subprocess.run(command, cwd=folder, check=True, capture_output=True, env=kept)
     return time.perf_counter() - begun
 
 
@@ -53,6 +59,7 @@ def start_up() -> None:
         "python -c 'import typer'": [sys.executable, "-c", "import typer"],
         "pewter --version": [str(PROGRAM), "--version"],
         "pewter --help": [str(PROGRAM), "--help"],
+        "import pewter.cli.review": [sys.executable, "-c", "import pewter.cli.review"],
     }
     warm: dict[str, float] = {}
     cold: dict[str, float] = {}
@@ -140,6 +147,41 @@ def canonical_host_of_the_demo() -> None:
     print(
         f"review of the demo's canonical host and its apex through the relay: {wall:.2f} s, {wall / ROUND_TRIP:.1f} "
         f"round trips, {connections} connections; longest chain of waits {chain:.2f} s, ratio {wall / chain:.2f}"
+    )
+
+
+def processor_of_a_look() -> None:
+    """Of www and its apex with two addresses each, without what its servers in other threads and its start cost."""
+    hosts = {
+        "www.marram-ferries.example": VirtualHost(clean, CHAIN),
+        "marram-ferries.example": VirtualHost(move_to_www, CHAIN),
+    }
+    addresses = ("192.0.2.10", "192.0.2.11")
+    scenario = Scenario(dict.fromkeys(hosts, addresses), {(each,): hosts for each in addresses}, root())
+    used = []
+    lab = WorldThread(World(scenario))
+    with lab as running:
+
+        def spent() -> float:
+            """Of this process, without the thread of the servers."""
+            theirs = time.pthread_getcpuclockid(lab.ident)
+            return time.process_time() - time.clock_gettime(theirs)
+
+        for _ in range(6):
+            before = spent()
+            take_in(running, "www.marram-ferries.example", protocol=True)
+            used.append(spent() - before)
+    print(f"processor time of a look at www and its apex, two addresses each: {statistics.median(used[1:]):.2f} s")
+
+
+def size_of_the_demo() -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        subprocess.run([str(PROGRAM), "demo"], cwd=folder, check=True, capture_output=True)
+        octets = (Path(folder) / "pewter-demo" / "review-as-found.json").read_bytes()
+    connections = json.loads(octets)["evidence"]["connections"]
+    print(
+        f"review of the whole demo: {connections} connections; {len(octets) / 1000:.1f} KB, "
+        f"{len(lzma.compress(octets)) / 1000:.1f} KB compressed (xz)"
     )
 
 
@@ -255,6 +297,8 @@ if __name__ == "__main__":
     start_up()
     round_trips()
     canonical_host_of_the_demo()
+    processor_of_a_look()
+    size_of_the_demo()
     protocol_looks()
     printed_by_tests(
         "tests/pki", "hostile or four or agrees_with_openssl or left_out",

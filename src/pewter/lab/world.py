@@ -116,6 +116,12 @@ class WorldThread:
         self._loop = asyncio.new_event_loop()
         self._thread = threading.Thread(target=self._loop.run_forever, name="pewter lab", daemon=True)
 
+    @property
+    def ident(self) -> int:
+        """Of its thread, once it runs."""
+        assert self._thread.ident is not None
+        return self._thread.ident
+
     def __enter__(self) -> World:
         self._thread.start()
         asyncio.run_coroutine_threadsafe(self.world.__aenter__(), self._loop).result(30)
