@@ -74,8 +74,11 @@ def _half_share_of_hybrid() -> KeyShare:
 
     An encapsulation key is any 768 coefficients below the modulus, 12 bits each, and 32 octets of seed (FIPS 203).
     """
-    coefficients = [secrets.randbelow(_ML_KEM_MODULUS) for _ in range(768)]
-    packed = sum(each << 12 * position for position, each in enumerate(coefficients)).to_bytes(1152, "little")
+    drawn = memoryview(secrets.token_bytes(2 * 768)).cast("H")
+    pairs = zip(drawn[::2], drawn[1::2], strict=True)
+    packed = b"".join(
+        (low % _ML_KEM_MODULUS | high % _ML_KEM_MODULUS << 12).to_bytes(3, "little") for low, high in pairs
+    )
 
     def agree(peer: bytes) -> bytes:
         raise DecodeError("key_share", 0, "a share without its secret")

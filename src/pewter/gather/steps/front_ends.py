@@ -148,10 +148,11 @@ def _is_foretold(look: FrontEndLook, offer: Offer, answer: object) -> bool:
     search: VersionSearch | None = look.searches.get(offer.versions[0])
     if search is None or not isinstance(answer, Picked | Refused):
         return True
-    common = [code for code in offer.suites or () if code in search.suites]
+    accepted, offered = search.suites, offer.suites or ()
+    common = [code for code in offered if code in accepted]
     if isinstance(answer, Refused):
         return not common
-    wanted = [code for code in search.suites if code in common] if search.order is Order.SERVER else common
+    wanted = [code for code in accepted if code in offered] if search.order is Order.SERVER else common
     if answer.suite not in (wanted[:1] if search.order is Order.SERVER else wanted):
         return False
     return answer.group is None or not search.with_groups or answer.group in search.accepted_groups
