@@ -78,7 +78,7 @@ def test_every_section_is_read(tmp_path):
     ("text", "message"),
     [
         ("[sight]\n", "unknown key sight; allowed here: site, look, expect, levels, routes, accept."),
-        ("[site]\nname = 1\n", "unknown key site.name; allowed here: canonical, names, paths."),
+        ("[site]\nname = 1\n", "unknown key site.name; allowed here: canonical, names, paths, server."),
         ("[site]\nnames = 'x'\n", "site.names: Expected `array`, got `str`."),
         ("[expect]\nhsts_age = 1\n", "unknown key expect.hsts_age; allowed here: minimum_protocol"),
         ("[expect]\nhsts_minimum_age = '5 weeks'\n", "expect.hsts_minimum_age is '5 weeks'; write it as \"365 days\"."),
@@ -90,6 +90,8 @@ def test_every_section_is_read(tmp_path):
         ("[[accept]]\ngap = 'hsts/absent'\nwhere = 'a'\nbecause = ' '\nuntil = 2027-01-01\n", "accept.because is empty"),
         ("[[accept]]\ngap = 'hsts/absent'\n", "accept[...]: Object missing required field `where`."),
         ("[[accept]]\ngap = 'hsts/absent'\nwho = 1\n", "unknown key accept.who; allowed here: gap, where, because, until."),
+        ("[site]\nserver = 'abacus'\n", "site.server is 'abacus'; allowed: nginx, apache, haproxy, caddy, lighttpd, "),
+        ("[site.server]\n'x.example' = 'abacus'\n", "site.server is 'abacus'; allowed: nginx, apache, "),
         ("[site\n", "is no TOML"),
     ],
 )  # fmt: skip

@@ -82,8 +82,8 @@ def test_parts_stand_in_the_order_of_the_design():
     assert places == sorted(places)
     for words in (
         "Some visitors are stopped or warned.", "stays unencrypted", "expired 2026-11-19", "worst first",
-        " 1 ■ breaks  ", "redirect/missing", "For nginx:", "curl -sI http://", "not reached", "http://10.0.0.1/ was not contacted",
-        "HTTPS_PROXY is set", "until 2026-11-23: an old device", "Mend gap 1 first",
+        " 1 ■ breaks  ", "redirect/missing", "For nginx,", "curl -sI http://", "not reached", "http://10.0.0.1/ was not contacted",
+        "HTTPS_PROXY is set", "until 2026-11-23: an old device", "Do first gap 1: https without a warning",
     ):  # fmt: skip
         assert words in text, words
 
@@ -171,7 +171,7 @@ def test_of_thousands_of_gaps_the_worst_are_shown():
     ways = [journey(hop(f"{HTTPS}{n}", 200, ("Set-Cookie", f"c{n}=1"))) for n in range(400)]
     text = rendered(*ways)
     assert "  · and 901 more gaps: --write FILE.json holds them all" in text.splitlines()
-    assert len(text.splitlines()) < 4000
+    assert len(text.splitlines()) < 4300
 
 
 def test_nothing_that_a_server_sends_reaches_the_terminal_unescaped():

@@ -10,12 +10,25 @@ from pewter.errors import UsageError
 from pewter.judge.expectations import SOURCES, Expectations, write_duration
 from pewter.judge.rule import Rule
 from pewter.judge.rules import AREAS, RULES, near
+from pewter.mends.composer import Situation, compose
+from pewter.mends.kinds import Kind, Manner, kind_file
+from pewter.mends.proofs import proof_of
 from pewter.report.sheet import STYLES
 
 from .output import output_marks, output_width, print_text
 
 # What stands for the place at hand when a rule is explained without one.
-_EXAMPLES = dict.fromkeys(("{host}", "{landing}", "{canonical}"), "www.x.example")
+_EXAMPLES = {"{host}": "x.example", "{landing}": "www.x.example", "{canonical}": "www.x.example"}
+_EXAMPLE = Situation(
+    host="x.example",
+    landing="www.x.example",
+    canonical="https://www.x.example",
+    names=("www.x.example",),
+    cookies=("sid",),
+    names_powered_by=True,
+    is_own_circle=True,
+)
+_SITUATIONS = tuple(msgspec.structs.replace(_EXAMPLE, is_secure=is_secure) for is_secure in (False, True))
 
 
 def list_rules() -> None:
@@ -71,10 +84,28 @@ def _explanation(rule: Rule[Any], width: int) -> Text:
             text.append(f"{line}\n")
     text.append(f"{'check':<10} ", "dim")
     text.append(_with_example(words.check) + "\n", "green")
-    for server, lines_of_server in words.configurations.items():
-        title = "At a CDN or hosting panel" if server == "CDN" else server
-        text.append(f"\n{title}\n", "bold")
-        text.append(textwrap.indent(_with_example(lines_of_server), "    ") + "\n", "green")
+    for kind in Kind:
+        text.append_text(_lines(rule.name, kind, width))
+    return text
+
+
+def _lines(rule: str, kind: Kind, width: int) -> Text:
+    """What is printed where this kind answers, for an example."""
+    text, file = Text(), kind_file(kind)
+    pieces = dict.fromkeys(piece for example in _SITUATIONS for piece in compose(rule, kind, [example]))
+    if pieces:
+        text.append(f"\n{file.title[0].upper() if kind is Kind.EDGE else file.title[0]}{file.title[1:]}", "bold")
+        text.append(f"  {proof_of(rule, kind)}\n", "dim")
+    for piece in pieces:
+        words = piece.lines if piece.manner is Manner.WORDS else piece.where + (":" if piece.lines else "")
+        text.append("\n".join(textwrap.wrap(words, width - 2, initial_indent="  ", subsequent_indent="  ")) + "\n")
+        if piece.lines and piece.manner is not Manner.WORDS:
+            text.append(textwrap.indent(piece.lines, "      ") + "\n", "green")
+        if piece.note:
+            text.append(textwrap.fill(piece.note, width - 2, initial_indent="  ", subsequent_indent="  ") + "\n", "dim")
+    if rule in file.not_here:
+        text.append(f"\n{file.title}", "bold")
+        text.append(f"  no lines: {file.not_here[rule]}\n", "dim")
     return text
 
 

@@ -104,6 +104,12 @@ def review(
     suppose: Annotated[
         list[str] | None, typer.Option(metavar="hsts", help="Judge as if every name sent the recommended HSTS.")
     ] = None,
+    server: Annotated[
+        str,
+        typer.Option(
+            metavar="KIND", help="Whose mends to print: nginx, apache, haproxy, caddy, lighttpd, ...; else recognised."
+        ),
+    ] = "",
     only: Annotated[
         list[str] | None,
         typer.Option(metavar="AREA", help="Judge by these areas or rules alone, and ask only what they need."),
@@ -139,6 +145,7 @@ def review(
         only=tuple(only or ()),
         skip=tuple(skip or ()),
         timeout=timeout,
+        server=server,
     )
     command = ReviewCommand(
         typed=typed,

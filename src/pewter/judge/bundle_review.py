@@ -7,12 +7,13 @@ import msgspec
 
 from pewter.pki import Certificate
 from pewter.pki.files import FileItem
+from pewter.places import Place
 
 from .facts.bundle import BundleCase, is_server
 from .facts.served_certificates import ServedCertificate, served_certificates
 from .judging import judge
 from .outcomes import Gap, Judged, Level
-from .results import Failed, GapEntry, count_by_level, gap_entries, guarded, worst_level
+from .results import Failed, GapEntry, count_by_level, gap_entries, guarded, places_of, worst_level
 from .rules.bundle import OF_FILES
 
 FORMAT = "pewter-bundle/1"
@@ -65,6 +66,7 @@ class BundleReview(msgspec.Struct, frozen=True):
     certificates: tuple[ServedCertificate, ...]
     live: tuple[LiveDrawn, ...]
     gaps: tuple[GapEntry, ...]
+    places: tuple[Place, ...]
     outcomes: tuple[Judged, ...]
 
 
@@ -90,6 +92,7 @@ def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
         certificates=guarded(failed, "the certificates", lambda: served_certificates(case), ()),
         live=tuple(_live(case)),
         gaps=gaps,
+        places=tuple(places_of(outcomes)),
         outcomes=outcomes,
     )
 

@@ -141,6 +141,12 @@ class Terms(msgspec.Struct, frozen=True, omit_defaults=True):
     suppose: tuple[str, ...] = ()
     """``hsts``: judge as if every name sent the recommended Strict-Transport-Security."""
 
+    server: str = ""
+    """Whose lines are printed, by the name in :class:`pewter.mends.kinds.Kind`; else the kind that is recognised."""
+
+    servers: dict[str, str] = {}
+    """The same by host name."""
+
 
 def read_duration(text: str) -> datetime.timedelta | None:
     """``365 days`` or ``5 minutes``; None for anything else."""

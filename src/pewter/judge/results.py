@@ -3,12 +3,14 @@
 import datetime
 import functools
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar
 
 import msgspec
 
 from pewter.evidence import Alert, Ended, Evidence, Fault, Handshake, HowEnded, NotTls
+from pewter.mends.composer import Piece
+from pewter.mends.kinds import Manner
 from pewter.places import Place
 from pewter.web.urls import https_origin, in_url, read_url
 
@@ -18,9 +20,10 @@ from .facts.policies_in_force import is_supposed, sts_answers
 from .facts.protocol_pictures import ProtocolDrawn, SuitesDrawn, draw_protocols
 from .facts.served_certificates import LifeState, Link, LinkState, ServedCertificate, served_certificates
 from .facts.visits import Visit, predict_visits
+from .mending import STEPS, Configuration, HasHosts, configurations, kinds_elsewhere, step_of, waits_of
 from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
 from .rules import AREAS, RULES
-from .wording import Filled, HasHosts, words_for
+from .wording import words_for
 
 __all__ = [
     "AreaCount",
@@ -28,7 +31,10 @@ __all__ = [
     "LifeState",
     "Link",
     "LinkState",
+    "Manner",
     "NameFacts",
+    "Piece",
+    "Place",
     "Prediction",
     "ProtocolDrawn",
     "Results",
@@ -45,16 +51,6 @@ _RULES = {rule.name: rule for rule in RULES}
 _ORDER = {name: position for position, name in enumerate(_RULES)}
 
 
-class Configuration(msgspec.Struct, frozen=True):
-    """Lines for one kind of server."""
-
-    server: str
-    hosts: tuple[str, ...]
-    """Those of the entry that run it."""
-
-    lines: str
-
-
 class GapEntry(msgspec.Struct, frozen=True, omit_defaults=True):
     """Gaps of one cause: one entry of a report."""
 
@@ -64,7 +60,9 @@ class GapEntry(msgspec.Struct, frozen=True, omit_defaults=True):
     rule: str
     level: Level
     title: str
-    places: tuple[Place, ...]
+    places: tuple[int, ...]
+    """By their numbers in the list of places."""
+
     seen: tuple[str, ...]
     """What was seen, each wording and each piece of a list once."""
 
@@ -78,10 +76,8 @@ class GapEntry(msgspec.Struct, frozen=True, omit_defaults=True):
     """What helps to mend just these."""
 
     configurations: tuple[Configuration, ...] = ()
-
-    @property
-    def hosts(self) -> tuple[str, ...]:
-        return tuple(dict.fromkeys(place.host for place in self.places))
+    lines_for: tuple[str, ...] = ()
+    """Kinds of servers that were not recognised here, and for which ``pewter explain`` has lines."""
 
 
 class AreaCount(msgspec.Struct, frozen=True):
@@ -168,6 +164,13 @@ class RuleResult(msgspec.Struct, frozen=True, omit_defaults=True):
     """Why something could not be observed, and the numbers of the places where."""
 
 
+class FirstStep(msgspec.Struct, frozen=True):
+    """Gaps that are to be mended together, before those of the next step."""
+
+    what: str
+    gaps: tuple[int, ...]
+
+
 class Results(msgspec.Struct, frozen=True):
     """All that a report says."""
 
@@ -201,8 +204,8 @@ class Results(msgspec.Struct, frozen=True):
     unknowns: tuple[UnknownEntry, ...]
     unvisited: tuple[Unvisited, ...]
     accepted: tuple[AcceptedEntry, ...]
-    first: tuple[int, ...]
-    """Numbers of the gaps to mend first."""
+    first: tuple[FirstStep, ...]
+    """What to mend first."""
 
     places: tuple[Place, ...]
     """All that outcomes speak of, each once."""
@@ -242,7 +245,7 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
         if isinstance(each.outcome, Gap) and each.rule.startswith("protocol/")
     )
     reviewed = was_reviewed(case.evidence)
-    places = {place: number for number, place in enumerate(dict.fromkeys(each.outcome.where for each in outcomes))}
+    places = places_of(outcomes)
     return Results(
         was_reviewed=reviewed,
         why_not="" if reviewed else _why_nothing_was_seen(first_target, outcomes),
@@ -262,13 +265,18 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
         unknowns=unknown_entries(outcomes),
         unvisited=part("the links", lambda: tuple(_unvisited(case)), ()),
         accepted=accepted_entries(outcomes),
-        first=tuple(entry.number for entry in gaps[:1]),
+        first=first_steps(gaps),
         places=tuple(places),
         rules=_by_rule(outcomes, places),
     )
 
 
 # Outcomes, as they are saved
+
+
+def places_of(outcomes: Sequence[Judged]) -> dict[Place, int]:
+    """Every place that outcomes speak of, and its number."""
+    return {place: number for number, place in enumerate(dict.fromkeys(each.outcome.where for each in outcomes))}
 
 
 def _by_rule(outcomes: Sequence[Judged], places: dict[Place, int]) -> tuple[RuleResult, ...]:
@@ -356,40 +364,53 @@ def gap_entries(case: HasHosts, outcomes: Sequence[Judged]) -> tuple[GapEntry, .
             gap = judged.outcome
             groups.setdefault((judged.rule, judged.level, gap.cause or gap.seen), []).append(gap)
     ranked = sorted(groups.items(), key=lambda group: (group[0][1].rank, _ORDER[group[0][0]]))
-    return tuple(
-        _entry(case, number, rule, level, gaps) for number, ((rule, level, _), gaps) in enumerate(ranked, start=1)
-    )
+    numbered = [(number, rule, level, gaps) for number, ((rule, level, _), gaps) in enumerate(ranked, start=1)]
+    places = places_of(outcomes)
+    open_gaps = [
+        (number, rule, level, frozenset(gap.host or gap.where.host for gap in gaps))
+        for number, rule, level, gaps in numbered
+    ]
+    waits = {rule: waits_of(rule, open_gaps) for rule in {each[1] for each in open_gaps}}
+    return tuple(_entry(case, *each, waits[each[1]], places) for each in numbered)
 
 
-def _entry(case: HasHosts, number: int, name: str, level: Level, gaps: Sequence[Gap]) -> GapEntry:
+def _entry(
+    case: HasHosts,
+    number: int,
+    name: str,
+    level: Level,
+    gaps: Sequence[Gap],
+    waits: dict[str, str],
+    places: dict[Place, int],
+) -> GapEntry:
     rule = _RULES[name]
-    filled = [words_for(case, rule, gap) for gap in gaps]
-    first = filled[0]
+    first = words_for(case, rule, gaps[0])
+    lines = configurations(case, name, gaps, waits)
     return GapEntry(
         number=number,
         rule=name,
         level=level,
         title=rule.words.title,
-        places=tuple({gap.where.text: gap.where for gap in gaps}.values()),
+        places=tuple(places[where] for where in {gap.where.text: gap.where for gap in gaps}.values()),
         seen=tuple(dict.fromkeys(piece for gap in gaps for piece in gap.parts or (gap.seen,))),
         expected=gaps[0].expected,
         why=first.why,
         mend=first.mend,
         check=first.check,
         details=tuple(dict.fromkeys(gap.detail for gap in gaps if gap.detail)),
-        configurations=_configurations(zip(gaps, filled, strict=True)),
+        configurations=lines,
+        lines_for=() if lines else kinds_elsewhere(name),
     )
 
 
-def _configurations(group: Iterable[tuple[Gap, Filled]]) -> tuple[Configuration, ...]:
-    """The lines once for each kind of server, as they are for the first of its hosts."""
-    hosts: dict[str, dict[str, None]] = {}
-    lines: dict[str, str] = {}
-    for gap, filled in group:
-        if filled.configuration:
-            hosts.setdefault(filled.server, {})[gap.where.host] = None
-            lines.setdefault(filled.server, filled.configuration)
-    return tuple(Configuration(server, tuple(hosts[server]), lines[server]) for server in lines)
+def first_steps(entries: Sequence[GapEntry]) -> tuple[FirstStep, ...]:
+    """What to do first, in the order in which it is safe; all else can be mended in any order."""
+    of_step: dict[int, list[int]] = {}
+    for entry in entries:
+        step = step_of(entry.rule, entry.level)
+        if step is not None and entry.level is not Level.NOTE:
+            of_step.setdefault(step, []).append(entry.number)
+    return tuple(FirstStep(STEPS[step], tuple(numbers)) for step, numbers in sorted(of_step.items()))
 
 
 _OF_ITS_OWN_ADDRESS = frozenset(

@@ -23,8 +23,6 @@ class Words(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     why: str
     mend: str
     check: str
-    configurations: dict[str, str] = {}
-    """Lines by server software: ``nginx``, ``Apache``, ``IIS``, ``HAProxy``, ``Caddy``, ``CDN``."""
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from pewter.web.sites import are_siblings
 
 from .own_files import read_certificate_file, read_log_file, read_trust_file
 from .root_stores import own_stores
-from .site_file import NAME, SiteFile, read_site_file
+from .site_file import KINDS, NAME, SiteFile, read_site_file
 from .texts import TypedTarget, read_canonical, read_path, read_target, resolver_text
 
 GENTLE_SECONDS = 300.0
@@ -43,6 +43,7 @@ class Typed:
     only: tuple[str, ...] = ()
     skip: tuple[str, ...] = ()
     timeout: float | None = None
+    server: str = ""
 
 
 @dataclass(frozen=True)
@@ -87,7 +88,18 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
         step_seconds=min(10.0, timeout),
     )
     origin = read_canonical(canonical).origin if canonical else None
-    terms = Terms(site_file.expect, origin, site_file.levels, site_file.accept, typed.suppose)
+    if typed.server and typed.server not in KINDS:
+        raise UsageError(f"--server {typed.server!r} is none of {', '.join(KINDS)}.")
+    servers = site_file.site.server
+    terms = Terms(
+        site_file.expect,
+        origin,
+        site_file.levels,
+        site_file.accept,
+        typed.suppose,
+        server=typed.server or (servers if isinstance(servers, str) else ""),
+        servers=servers if isinstance(servers, dict) and not typed.server else {},
+    )
     return Settled(plan, terms, _given(typed, site_file, folder, say))
 
 

@@ -12,11 +12,13 @@ from pewter.errors import FileError
 from pewter.judge.expectations import AcceptedGap, Expectations, read_duration
 from pewter.judge.outcomes import Level
 from pewter.judge.rules import SITE_RULES as RULES
+from pewter.mends.kinds import Kind
 from pewter.tls import Version, version_name
 
 from .files import read_bounded
 
 NAME = "pewter.toml"
+KINDS = tuple(kind.value for kind in Kind)
 MAX_SITE_FILE = 1 << 20
 MAX_KEY_PARTS = 32
 _QUOTED = re.compile(r"""\"[^"\n]*+\"|'[^'\n]*+'""")
@@ -28,6 +30,8 @@ class SiteSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     canonical: str | None = None
     names: tuple[str, ...] = ()
     paths: tuple[str, ...] = ()
+    server: str | dict[str, str] = ""
+    """The kind of server for which mends are printed; by name where they are several."""
 
 
 class LookSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -145,6 +149,10 @@ def _check_names(path: Path, site_file: SiteFile) -> None:
             raise FileError(f"{path}: levels.{rule!r} is no rule; 'pewter rules' lists them.")
         if level not in levels:
             raise FileError(f"{path}: levels.{rule!r} is {level!r}; allowed: {', '.join(levels)}.")
+    servers = site_file.site.server
+    for kind in servers.values() if isinstance(servers, dict) else (servers,) if servers else ():
+        if kind not in KINDS:
+            raise FileError(f"{path}: site.server is {kind!r}; allowed: {', '.join(KINDS)}.")
     for accept in site_file.accept:
         if accept.gap not in known:
             raise FileError(f"{path}: accept.gap {accept.gap!r} is no rule; 'pewter rules' lists them.")

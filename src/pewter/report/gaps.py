@@ -1,7 +1,9 @@
 """The gaps, worst first: seen, expected, why, mend and check of each."""
 
+from collections.abc import Sequence
+
 from pewter.judge.outcomes import Level
-from pewter.judge.results import GapEntry
+from pewter.judge.results import GapEntry, Manner, Piece, Place
 
 from .sheet import STYLES, Sheet, listed, sentence, some
 
@@ -16,7 +18,7 @@ def levels_in_words(sheet: Sheet, counts: dict[str, int]) -> str:
     )
 
 
-def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...], common_cause: str = "") -> None:
+def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...], places: Sequence[Place], common_cause: str = "") -> None:
     if not entries:
         return
     sheet.heading("Gaps", "worst first")
@@ -24,14 +26,14 @@ def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...], common_cause: str =
         sheet.line()
         sheet.labelled(2, sheet.marks.arrow, common_cause, "bold", label_width=1)
     for entry in entries[:MAX_SHOWN]:
-        _gap(sheet, entry)
+        _gap(sheet, entry, [places[number] for number in entry.places])
     if len(entries) > MAX_SHOWN:
         sheet.line()
         words = f"and {len(entries) - MAX_SHOWN:,} more gaps: --write FILE.json holds them all"
         sheet.labelled(2, sheet.marks.dot, words, "bold", label_width=1)
 
 
-def _gap(sheet: Sheet, entry: GapEntry) -> None:
+def _gap(sheet: Sheet, entry: GapEntry, places: Sequence[Place]) -> None:
     level = entry.level
     title = f"{entry.number:>2} {sheet.marks.level[level]} {level.value}"
     sheet.line()
@@ -40,13 +42,34 @@ def _gap(sheet: Sheet, entry: GapEntry) -> None:
     else:
         sheet.line((title, STYLES[level]), (f"  {entry.title}", "bold"))
         sheet.labelled(3, "rule", entry.rule)
-    sheet.labelled(3, "where", some([place.text for place in entry.places]))
+    sheet.labelled(3, "where", some([place.text for place in places]))
     sheet.labelled(3, "seen", some(entry.seen))
     sheet.labelled(3, "expected", entry.expected)
     sheet.labelled(3, "why", entry.why)
     sheet.labelled(3, "mend", " ".join((entry.mend, *map(sentence, entry.details))))
     for each in entry.configurations:
-        there = f" ({listed(each.hosts)})" if len(entry.hosts) > len(each.hosts) else ""
-        sheet.labelled(3, "", f"For {each.server}{there}:")
-        sheet.verbatim(15, each.lines)
+        there = f" ({listed(each.hosts)})" if len({place.host for place in places}) > len(each.hosts) else ""
+        if each.held_back:
+            sheet.labelled(3, "", f"For {each.server}{there}: {each.held_back}.")
+            continue
+        for position, piece in enumerate(each.pieces):
+            lead = f"For {each.server}{there}" if position == 0 else "And"
+            _piece(sheet, lead, piece)
+    if entry.lines_for:
+        sheet.labelled(3, "", f"Lines for {_listed(entry.lines_for)}: pewter explain {entry.rule}")
     sheet.line("   ", (f"{'check':<9} ", "dim"), (entry.check, "green"))
+
+
+def _piece(sheet: Sheet, lead: str, piece: Piece) -> None:
+    if piece.manner is Manner.WORDS:
+        sheet.labelled(3, "", f"{lead}{f' {piece.where}' if piece.where else ''}: {piece.lines}")
+        return
+    sheet.labelled(3, "", f"{lead}, {piece.where}{':' if piece.lines else '.'}")
+    if piece.lines:
+        sheet.verbatim(15, piece.lines)
+    if piece.note:
+        sheet.labelled(3, "", piece.note, "dim")
+
+
+def _listed(titles: Sequence[str]) -> str:
+    return titles[0] if len(titles) == 1 else f"{', '.join(titles[:-1])} and {titles[-1]}"

@@ -14,6 +14,9 @@ from .protocol import render_protocols
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, some
 from .ways_in import render_ways_in
 
+MAX_FIRST = 8
+"""Gaps of one step that are named before the rest is counted."""
+
 _VERDICTS = {
     Level.BREAKS: "Some visitors are stopped or warned.",
     Level.EXPOSES: "Visitors get in, but traffic or cookies can be read or changed.",
@@ -31,7 +34,7 @@ def render_terminal(review: Review, width: int, marks: Marks = UNICODE) -> Text:
     render_certificates(sheet, results.certificates, review.judged.at)
     render_protocols(sheet, results.protocols)
     _areas(sheet, results.areas)
-    render_gaps(sheet, results.gaps, results.common_cause)
+    render_gaps(sheet, results.gaps, results.places, results.common_cause)
     _rest(sheet, review)
     _next(sheet, results)
     return sheet.text
@@ -129,13 +132,17 @@ def _next(sheet: Sheet, results: Results) -> None:
     if not results.was_reviewed:
         sheet.line("  ", "Look at the spelling of the name; --resolver and --route lead elsewhere.")
         return
-    if not results.first:
+    if not results.gaps:
         words = "Nothing to mend. Look again before the earliest certificate is due for renewal."
         if results.unknowns:
             words = "Look again for what could not be checked; --timeout gives it more time."
         sheet.line("  ", words)
         return
-    first = next(entry for entry in results.gaps if entry.number == results.first[0])
-    sheet.line("  ", f"Mend gap {first.number} first ({first.rule} at {', '.join(first.hosts[:2])}).")
+    for position, step in enumerate(results.first):
+        numbers = ", ".join(map(str, step.gaps[:MAX_FIRST]))
+        more = f" and {len(step.gaps) - MAX_FIRST:,} more" if len(step.gaps) > MAX_FIRST else ""
+        words = f"gap{'s' if len(step.gaps) > 1 else ''} {numbers}{more}: {step.what}"
+        sheet.labelled(2, "Do first" if position == 0 else "then", words, label_width=8)
+    first = next(entry for entry in results.gaps if not results.first or entry.number == results.first[0].gaps[0])
     sheet.line("  ", f"pewter explain {first.rule}   shows its mend for every kind of server")
     sheet.line("  ", "pewter review --write review.json   keeps this look, to compare later")

@@ -146,6 +146,10 @@ class BundleCase:
         """Visitors land where they are: no server is asked."""
         return (name,)
 
+    def server_given(self, host: str) -> str:
+        """Files are for no server in particular."""
+        return ""
+
     def hops_of(self, host: str) -> tuple[Hop, ...]:
         """No answer of a server is at hand."""
         return ()

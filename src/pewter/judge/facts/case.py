@@ -225,6 +225,10 @@ class Case:
                 found.setdefault(read_url(hop.url).host, []).append(hop)
         return found
 
+    def server_given(self, host: str) -> str:
+        """The kind of server that the reviewer named for a host; empty where none was."""
+        return self.terms.servers.get(host, self.terms.server)
+
     def hops_of(self, host: str) -> Sequence[Hop]:
         """Every answer that ``host`` gave, in the order of the journeys."""
         return self._hops.get(host, ())

@@ -1,0 +1,215 @@
+"""What is to be done about gaps: the lines for the servers at hand, in an order in which each is safe."""
+
+import re
+from collections.abc import Callable, Collection, Iterator, Sequence
+from typing import Protocol, TypeVar
+
+import msgspec
+
+from pewter.evidence import Hop
+from pewter.mends.composer import MAX_HOSTS, Piece, Situation, compose, kinds_with
+from pewter.mends.kinds import Kind, kind_file
+from pewter.mends.recognition import by_application, by_server_field
+from pewter.places import Place, PlaceKind
+from pewter.web.hsts import read_sts
+from pewter.web.urls import in_url, read_url
+
+from .outcomes import Gap, Level
+
+_T = TypeVar("_T")
+
+MAX_TITLES = 6
+
+_COOKIE_NAME = re.compile(r"([^\s;=]{1,100})=")
+_CERTIFICATE_AREAS = ("chain/", "name/", "date/")
+_NO_HTTPS = frozenset(
+    {
+        "reach/not-tls",
+        "reach/refuses-hello",
+        "reach/closed",
+        "protocol/nothing-in-common",
+        "protocol/too-old-only",
+        "protocol/key-not-proven",
+    }
+)
+_TO_HTTPS = frozenset(
+    {
+        "redirect/missing",
+        "redirect/partial",
+        "redirect/by-page",
+        "redirect/loop",
+        "redirect/downgrade",
+        "redirect/host-before-https",
+        "redirect/plain-hop",
+        "reach/port-80",
+    }
+)
+"""As long as one of them is open, visitors do not come to https by themselves."""
+
+_OF_APPLICATIONS = frozenset({"redirect/downgrade", "redirect/loop", "redirect/missing", "page/debug-output"})
+"""What an application may do as well as the server before it; and all of cookies."""
+
+STEPS = ("https without a warning", "redirects", "HSTS")
+"""In the order in which they are safe: nobody may be sent to https before it opens, nor held there before that."""
+
+
+class HasHosts(Protocol):
+    """What is known of the hosts at which something is to be mended."""
+
+    @property
+    def canonical(self) -> str: ...
+
+    @property
+    def resolving_names(self) -> Collection[str]: ...
+
+    def expected_hosts(self, name: str) -> tuple[str, ...]: ...
+
+    def hops_of(self, host: str) -> Sequence[Hop]: ...
+
+    def server_given(self, host: str) -> str: ...
+
+    def once(self, what: str, work_out: Callable[[], _T]) -> _T: ...
+
+
+class Configuration(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Lines for one kind of server."""
+
+    server: str
+    hosts: tuple[str, ...]
+    """Those of the entry that run it."""
+
+    pieces: tuple[Piece, ...] = ()
+    held_back: str = ""
+    """Why there are none yet."""
+
+
+def configurations(case: HasHosts, rule: str, gaps: Sequence[Gap], waits: dict[str, str]) -> tuple[Configuration, ...]:
+    """The lines for one entry, for each kind of server that was recognised or given.
+
+    ``waits``: hosts for which lines of this rule would not be safe yet, and why.
+    """
+    by_kind: dict[Kind, dict[str, Situation]] = {}
+    for gap in gaps:
+        host = gap.host or gap.where.host
+        for kind in _kinds(case, rule, gap.where, host):
+            situations = by_kind.setdefault(kind, {})
+            found = _situation(case, gap, host, kind)
+            known = situations.get(host)
+            cookies = (*known.cookies, *found.cookies) if known is not None else found.cookies
+            situations[host] = msgspec.structs.replace(found, cookies=tuple(dict.fromkeys(cookies)))
+    return tuple(each for kind, situations in by_kind.items() for each in _of_kind(rule, kind, situations, waits))
+
+
+def _of_kind(rule: str, kind: Kind, situations: dict[str, Situation], waits: dict[str, str]) -> Iterator[Configuration]:
+    title = kind_file(kind).title
+    free = [host for host in situations if host not in waits]
+    pieces = compose(rule, kind, [situations[host] for host in free])
+    if pieces:
+        yield Configuration(title, tuple(free), tuple(msgspec.structs.replace(each, place="") for each in pieces))
+    reasons: dict[str, list[str]] = {}
+    for host, situation in situations.items():
+        if host in waits and compose(rule, kind, [situation]):
+            reasons.setdefault(waits[host], []).append(host)
+    for reason, hosts in reasons.items():
+        yield Configuration(title, tuple(hosts[:MAX_HOSTS]), held_back=reason)
+
+
+def kinds_elsewhere(rule: str) -> tuple[str, ...]:
+    """Titles of the kinds for which ``pewter explain`` has lines; of many the first ones."""
+    titles = [kind_file(kind).title for kind in kinds_with(rule)]
+    return tuple(titles if len(titles) <= MAX_TITLES else [*titles[: MAX_TITLES - 1], "more"])
+
+
+# Which program
+
+
+def _kinds(case: HasHosts, rule: str, where: Place, host: str) -> tuple[Kind, ...]:
+    """The program that decides, the reviewer's word first."""
+    if where.kind is PlaceKind.FILE or not host:
+        return ()
+    if given := case.server_given(host):
+        return (Kind(given),)
+    found = []
+    if rule.startswith("cookie/") or rule in _OF_APPLICATIONS:
+        found.append(case.once(f"application of {host}", lambda: application_of(case, host)))
+    is_plain = _is_plain(rule, where)
+    found.append(case.once(f"server of {host} {is_plain}", lambda: server_of(case, host, is_plain=is_plain)[0]))
+    return tuple(dict.fromkeys(kind for kind in found if kind is not None))
+
+
+def _is_plain(rule: str, where: Place) -> bool:
+    """Whether it is who answers on port 80 that decides."""
+    secure = _is_secure(where)
+    return not secure if secure is not None else rule.startswith("redirect/") or rule == "reach/port-80"
+
+
+def _is_secure(where: Place) -> bool | None:
+    url = where.url or (where.text if where.kind is PlaceKind.URL else "")
+    return url.startswith("https:") if url.startswith(("http:", "https:")) else None
+
+
+def server_of(case: HasHosts, host: str, *, is_plain: bool = False) -> tuple[Kind | None, tuple[int, ...]]:
+    """What answers over http, or over https, for a host; and its version, where it says so."""
+    of_scheme: dict[bool, list[str]] = {True: [], False: []}
+    for hop in case.hops_of(host):
+        of_scheme[hop.url.startswith("http:")] += hop.values("Server")
+    return by_server_field((*of_scheme[is_plain], *of_scheme[not is_plain]))
+
+
+def application_of(case: HasHosts, host: str) -> Kind | None:
+    hops = case.hops_of(host)
+    cookies = [match[1] for hop in hops for value in hop.values("Set-Cookie") if (match := _COOKIE_NAME.match(value))]
+    return by_application(cookies, (value for hop in hops for value in hop.values("X-Powered-By")))
+
+
+# What was seen
+
+
+def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind) -> Situation:
+    expected = case.expected_hosts(host)
+    landing = expected[0] if expected and expected[0] != host else ""
+    secure = [hop for hop in case.hops_of(host) if hop.url.startswith("https:")]
+    is_plain = _is_secure(gap.where) is False
+    fields = next((values for hop in secure if (values := hop.values("Strict-Transport-Security"))), ())
+    policy = read_sts(fields[0]) if fields else None
+    recognised, version = server_of(case, host, is_plain=is_plain)
+    return Situation(
+        host=in_url(host),
+        landing=in_url(landing) if landing else "",
+        canonical=case.canonical,
+        port=gap.where.port or next((read_url(hop.url).port for hop in secure), 443),
+        names=tuple(map(in_url, case.resolving_names)),
+        cookies=(gap.where.name,) if gap.where.kind is PlaceKind.COOKIE else (),
+        is_secure=_is_secure(gap.where),
+        max_age=getattr(policy, "max_age", None),
+        policy=next((", ".join(v) for hop in secure if (v := hop.values("Content-Security-Policy"))), ""),
+        names_powered_by=any(hop.values("X-Powered-By") for hop in secure),
+        is_own_circle=gap.cause == f"circle of {host}",
+        version=version if recognised is kind else (),
+    )
+
+
+# In which order
+
+
+def step_of(rule: str, level: Level) -> int | None:
+    """Which of STEPS a gap belongs to; None for one that waits for nothing, and for which nothing waits."""
+    if rule in _NO_HTTPS or (level is Level.BREAKS and rule.startswith(_CERTIFICATE_AREAS)):
+        return 0
+    if rule.startswith("redirect/") or rule == "reach/port-80":
+        return 1
+    return 2 if rule.startswith("hsts/") else None
+
+
+def waits_of(rule: str, entries: Sequence[tuple[int, str, Level, frozenset[str]]]) -> dict[str, str]:
+    """Hosts for which lines of a rule have to wait, and for what: number, rule, level and hosts of each entry."""
+    step = step_of(rule, Level.NOTE)
+    waits: dict[str, str] = {}
+    for number, other, level, hosts in entries:
+        earlier = step_of(other, level)
+        if not step or earlier is None or earlier >= step or (earlier == 1 and other not in _TO_HTTPS):
+            continue
+        for host in hosts:
+            what = "opens only behind a warning, or not at all" if earlier == 0 else "is not where visitors are led yet"
+            waits.setdefault(host, f"not yet: https://{in_url(host)} {what} (gap {number}); mend that first")
+    return waits

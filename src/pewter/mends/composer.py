@@ -1,0 +1,196 @@
+"""Puts lines together: a kind's templates, filled in for what was seen.
+
+What a site says of itself (names of hosts and cookies, policies) goes into the configuration of a running server: only
+what is harmless in every one of their languages is ever filled in.  Where something else came, there are no lines.
+"""
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+
+import msgspec
+
+from .kinds import Kind, KindFile, Manner, Template, kind_file
+
+MAX_HOSTS = 12
+"""Of one entry, for which lines are written out."""
+
+DAY, YEAR = 86_400, 31_536_000
+_LONG_ENOUGH = frozenset({"hsts/short", "hsts/preload-unready"})
+_LATER = f"It begins with a day; once nothing breaks, lengthen it in steps to a year ({YEAR})."
+
+_HOST = re.compile(r"\[[0-9a-f:.]{2,45}\]|[a-z0-9_](?:[a-z0-9_.-]{0,252}[a-z0-9_])?", re.IGNORECASE)
+_COOKIE = re.compile(r"[A-Za-z0-9_.-]{1,100}")
+_POLICY = re.compile(r"[A-Za-z0-9 ;:/.*'=_,-]{0,2000}")
+_PLACEHOLDER = re.compile(r"@([a-z_]+)@")
+
+
+class Situation(msgspec.Struct, frozen=True):
+    """What was seen at one host."""
+
+    host: str
+    """As it stands in a URL: an IPv6 address in brackets."""
+
+    landing: str = ""
+    """The host on which its visitors should land; empty where that is this one."""
+
+    canonical: str = ""
+    """The canonical origin."""
+
+    port: int = 443
+    names: tuple[str, ...] = ()
+    """Of the site."""
+
+    cookies: tuple[str, ...] = ()
+    is_secure: bool | None = None
+    """The hop at fault came over https; None where the gap is of no hop."""
+
+    max_age: int | None = None
+    """Of the HSTS policy that is in force."""
+
+    policy: str = ""
+    """The Content-Security-Policy that is sent already."""
+
+    names_powered_by: bool = False
+    is_own_circle: bool = False
+    """The redirects go round between the http and the https of one host."""
+
+    version: tuple[int, ...] = ()
+    """Of the server, where it said it."""
+
+    @property
+    def is_harmless(self) -> bool:
+        """Whether every name in it can stand in a configuration."""
+        hosts = (self.host, self.landing or self.host, *self.names)
+        return all(map(_HOST.fullmatch, hosts)) and 0 < self.port < 1 << 16
+
+
+class Piece(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Lines and where they go."""
+
+    manner: Manner
+    where: str
+    """``in the server block for port 443 of www.x.example, beside what is there``."""
+
+    lines: str
+    note: str = ""
+    place: str = ""
+    """The name of the place in the kind's file."""
+
+
+def compose(rule: str, kind: Kind, situations: Sequence[Situation]) -> tuple[Piece, ...]:
+    """The pieces of all hosts of one entry, each once; none where the kind has none, or a name is not harmless."""
+    file = kind_file(kind)
+    found: dict[Piece, None] = {}
+    for situation in situations[:MAX_HOSTS]:
+        if situation.is_harmless:
+            for template in file.templates(rule):
+                found.update(dict.fromkeys(_pieces(rule, file, template, situation)))
+    said: set[str] = set()
+    return tuple(_said_once(piece, said) for piece in found)
+
+
+def _said_once(piece: Piece, said: set[str]) -> Piece:
+    """Without a remark that an earlier piece has."""
+    if piece.note in said:
+        return msgspec.structs.replace(piece, note="")
+    said.add(piece.note)
+    return piece
+
+
+def _pieces(rule: str, file: KindFile, template: Template, situation: Situation) -> Iterator[Piece]:
+    if not all(_holds(condition, situation) for condition in template.when):
+        return
+    values = _values(rule, situation)
+    if template.each == "cookie":
+        for cookie in filter(_COOKIE.fullmatch, situation.cookies):
+            own = {**values, "cookie": cookie, "cookie_pattern": re.escape(cookie)}
+            yield _piece(file, template, own)
+    elif "@policy@" not in template.lines or _POLICY.fullmatch(situation.policy):
+        yield _piece(file, template, values)
+
+
+def _piece(file: KindFile, template: Template, values: dict[str, str]) -> Piece:
+    def fill(text: str) -> str:
+        return _PLACEHOLDER.sub(lambda match: values[match[1]], text).strip("\n")
+
+    place = fill(file.places.get(template.place, ""))
+    lines, note = fill(template.lines), fill(template.note)
+    if f"max-age={DAY}" in lines:
+        note = f"{_LATER} {note}".strip()
+    return Piece(template.manner, _where(template, place, fill(template.of)), lines, note, template.place)
+
+
+def _where(template: Template, place: str, of: str) -> str:
+    match template.manner:
+        case Manner.ADDS:
+            return f"in {place}, beside what is there"
+        case Manner.FIRST:
+            return f"in {place}, before what is there"
+        case Manner.REPLACES if template.of:
+            return f"in {place}, in place of {of}"
+        case Manner.REPLACES:
+            return f"in place of {place}"
+        case Manner.NEW:
+            return f"beside {place}"
+        case Manner.BEFORE:
+            return f"before {place}"
+        case Manner.REMOVES:
+            return f"in {place}, take out {of}"
+        case Manner.COMMAND:
+            return "run"
+        case Manner.WORDS:
+            return f"in {place}" if place else ""
+
+
+def _age(rule: str, now: int | None) -> int:
+    """Seconds: a new policy begins with a day; one that is in force is not shortened."""
+    if rule in _LONG_ENOUGH:
+        return YEAR
+    return now if now is not None and DAY <= now <= 10 * YEAR else DAY
+
+
+def _values(rule: str, situation: Situation) -> dict[str, str]:
+    port = "" if situation.port == 443 else f":{situation.port}"
+    names = dict.fromkeys((situation.host, *situation.names))
+    return {
+        "host": situation.host,
+        "host_pattern": re.escape(situation.host),
+        "origin": f"https://{situation.host}{port}",
+        "landing": f"https://{situation.landing or situation.host}{port}",
+        "canonical": situation.canonical,
+        "port": str(situation.port),
+        "names": " ".join(names),
+        "names_pattern": "|".join(map(re.escape, names)),
+        "policy": f"{situation.policy.strip().rstrip(';')}; " if situation.policy.strip(" ;") else "",
+        "age": str(_age(rule, situation.max_age)),
+    }
+
+
+def _holds(condition: str, situation: Situation) -> bool:
+    match condition.split():
+        case ["landing"]:
+            return bool(situation.landing)
+        case ["plain", "hop"]:
+            return not situation.is_secure
+        case ["secure", "hop"]:
+            return situation.is_secure is not False
+        case ["powered", "by"]:
+            return situation.names_powered_by
+        case ["own", "circle"]:
+            return situation.is_own_circle
+        case ["version", "unknown"]:
+            return not situation.version
+        case ["from", version]:
+            return bool(situation.version) and situation.version >= _numbers(version)
+        case ["before", version]:
+            return bool(situation.version) and situation.version < _numbers(version)
+    raise ValueError(condition)
+
+
+def _numbers(version: str) -> tuple[int, ...]:
+    return tuple(map(int, version.split(".")))
+
+
+def kinds_with(rule: str) -> Iterable[Kind]:
+    """Those that have lines for a rule."""
+    return [kind for kind in Kind if kind_file(kind).templates(rule)]
