@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test test-under-load attack check schema figures fuzz browser-agreement screenshots clean
+.PHONY: demo test test-under-load attack mends check schema figures fuzz browser-agreement screenshots clean
 
 # lock.txt holds the versions that were tested; "pip install ." takes any that pyproject.toml allows.
 $(BIN)/.ready: pyproject.toml lock.txt
@@ -43,3 +43,6 @@ clean:
 
 browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium and Firefox (chromium, chromium-driver, firefox-esr, libnss3-tools, iproute2; needs root)
 	unshare -n -m sh -c 'ip link set lo up && exec $(BIN)/python tests/browser/agreement.py'
+
+mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd, HAProxy, Caddy and lighttpd (needs root, for a network namespace of each)
+	$(BIN)/python tests/mends/runner.py --write

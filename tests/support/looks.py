@@ -37,6 +37,7 @@ def take(
     revocation=False,
     connections_per_address=8,
     max_covered_names=0,
+    siblings=True,
     **given,
 ) -> Evidence:
     """One look; the name service is only asked where a resolver is given.
@@ -49,7 +50,11 @@ def take(
         routes=tuple(routes),
         # Nobody listens at the discard port: a look-up that should not happen fails at once.
         resolver=resolver or "127.0.0.1:9",
-        steps=tuple(each for each in Step if protocol or each is not Step.PROTOCOLS),
+        steps=tuple(
+            each
+            for each in Step
+            if (protocol or each is not Step.PROTOCOLS) and (siblings or each is not Step.SIBLINGS)
+        ),
         revocation=revocation,
         connections_per_address=connections_per_address,
         whole_seconds=whole,

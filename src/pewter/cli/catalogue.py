@@ -19,6 +19,8 @@ from .output import output_marks, output_width, print_text
 
 # What stands for the place at hand when a rule is explained without one.
 _EXAMPLES = {"{host}": "x.example", "{landing}": "www.x.example", "{canonical}": "www.x.example"}
+_EXAMPLES |= {"{http}": "http://x.example/", "{https}": "https://x.example/", "{url}": "http://x.example/"}
+_EXAMPLES["{connect}"] = "x.example:443"
 _EXAMPLE = Situation(
     host="x.example",
     landing="www.x.example",

@@ -10,7 +10,7 @@ from pewter.evidence import Hop
 from pewter.mends.composer import MAX_HOSTS, Piece, Situation, compose, kinds_with
 from pewter.mends.kinds import Kind, kind_file
 from pewter.mends.recognition import by_application, by_server_field
-from pewter.places import Place, PlaceKind
+from pewter.places import PlaceKind
 from pewter.web.hsts import read_sts
 from pewter.web.urls import in_url, read_url
 
@@ -91,7 +91,7 @@ def configurations(case: HasHosts, rule: str, gaps: Sequence[Gap], waits: dict[s
     by_kind: dict[Kind, dict[str, Situation]] = {}
     for gap in gaps:
         host = gap.host or gap.where.host
-        for kind in _kinds(case, rule, gap.where, host):
+        for kind in _kinds(case, rule, gap, host):
             situations = by_kind.setdefault(kind, {})
             found = _situation(case, gap, host, kind)
             known = situations.get(host)
@@ -123,28 +123,29 @@ def kinds_elsewhere(rule: str) -> tuple[str, ...]:
 # Which program
 
 
-def _kinds(case: HasHosts, rule: str, where: Place, host: str) -> tuple[Kind, ...]:
+def _kinds(case: HasHosts, rule: str, gap: Gap, host: str) -> tuple[Kind, ...]:
     """The program that decides, the reviewer's word first."""
-    if where.kind is PlaceKind.FILE or not host:
+    if gap.where.kind is PlaceKind.FILE or not host:
         return ()
     if given := case.server_given(host):
         return (Kind(given),)
     found = []
     if rule.startswith("cookie/") or rule in _OF_APPLICATIONS:
         found.append(case.once(f"application of {host}", lambda: application_of(case, host)))
-    is_plain = _is_plain(rule, where)
+    is_plain = _is_plain(rule, gap)
     found.append(case.once(f"server of {host} {is_plain}", lambda: server_of(case, host, is_plain=is_plain)[0]))
     return tuple(dict.fromkeys(kind for kind in found if kind is not None))
 
 
-def _is_plain(rule: str, where: Place) -> bool:
+def _is_plain(rule: str, gap: Gap) -> bool:
     """Whether it is who answers on port 80 that decides."""
-    secure = _is_secure(where)
+    secure = _is_secure(gap)
     return not secure if secure is not None else rule.startswith("redirect/") or rule == "reach/port-80"
 
 
-def _is_secure(where: Place) -> bool | None:
-    url = where.url or (where.text if where.kind is PlaceKind.URL else "")
+def _is_secure(gap: Gap) -> bool | None:
+    where = gap.where
+    url = gap.check_url or where.url or (where.text if where.kind is PlaceKind.URL else "")
     return url.startswith("https:") if url.startswith(("http:", "https:")) else None
 
 
@@ -169,7 +170,7 @@ def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind) -> Situation:
     expected = case.expected_hosts(host)
     landing = expected[0] if expected and expected[0] != host else ""
     secure = [hop for hop in case.hops_of(host) if hop.url.startswith("https:")]
-    is_plain = _is_secure(gap.where) is False
+    is_plain = _is_secure(gap) is False
     fields = next((values for hop in secure if (values := hop.values("Strict-Transport-Security"))), ())
     policy = read_sts(fields[0]) if fields else None
     recognised, version = server_of(case, host, is_plain=is_plain)
@@ -180,8 +181,9 @@ def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind) -> Situation:
         port=gap.where.port or next((read_url(hop.url).port for hop in secure), 443),
         names=tuple(map(in_url, case.resolving_names)),
         cookies=(gap.where.name,) if gap.where.kind is PlaceKind.COOKIE else (),
-        is_secure=_is_secure(gap.where),
+        is_secure=_is_secure(gap),
         max_age=getattr(policy, "max_age", None),
+        sts=fields[0].strip() if fields else "",
         policy=next((", ".join(v) for hop in secure if (v := hop.values("Content-Security-Policy"))), ""),
         names_powered_by=any(hop.values("X-Powered-By") for hop in secure),
         is_own_circle=gap.cause == f"circle of {host}",

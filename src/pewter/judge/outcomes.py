@@ -56,6 +56,9 @@ class Gap(msgspec.Struct, frozen=True, tag="gap", omit_defaults=True):
     about: str = ""
     """Which of several at one place: a suite, a certificate; by a key that a renewal does not change."""
 
+    check_url: str = ""
+    """Where the check asks, where the place is no URL."""
+
 
 class Holds(msgspec.Struct, frozen=True, tag="holds", omit_defaults=True):
     """It was looked at and is as expected."""

@@ -147,6 +147,7 @@ class GapAt(msgspec.Struct, frozen=True, omit_defaults=True):
     because: str = ""
     """Why the site's owner accepts it; empty for a gap that counts."""
 
+    check_url: str = ""
     until: datetime.date | None = None
 
 
@@ -325,6 +326,7 @@ def _gap_at(judged: Judged, places: dict[Place, int]) -> GapAt:
         gap.parts,
         gap.host,
         gap.about,
+        check_url=gap.check_url,
     )
     if isinstance(outcome, Accepted):
         return msgspec.structs.replace(found, because=outcome.because, until=outcome.until)
@@ -344,6 +346,7 @@ def _outcomes(result: RuleResult, places: Sequence[Place]) -> Iterator[Judged]:
             at.parts,
             at.host,
             at.about,
+            at.check_url,
         )
         outcome = gap if at.until is None else Accepted(gap, at.because, at.until)
         yield Judged(result.rule, at.level, outcome)

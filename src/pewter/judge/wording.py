@@ -1,7 +1,10 @@
 """The words of a rule, filled in for the place at hand."""
 
+import shlex
+
 import msgspec
 
+from pewter.places import PlaceKind, socket_text
 from pewter.web.urls import in_url, read_url
 
 from .mending import HasHosts
@@ -25,8 +28,26 @@ def words_for(case: HasHosts, rule: Rule[object], gap: Gap) -> Filled:
     return Filled(
         why=_fill(words.why, case, host),
         mend=_fill(gap.mend or words.mend, case, host),
-        check=_fill(words.check, case, host),
+        check=_check(_fill(words.check, case, host), gap, host),
     )
+
+
+def _check(text: str, gap: Gap, host: str) -> str:
+    """``{https}`` and ``{http}`` are the URL at which the gap was seen, else the home page; quoted for a shell.
+
+    ``{connect}`` is the address and port of the endpoint, else the host's.
+    """
+    where = gap.where
+    seen_at = gap.check_url or where.url or (where.text.partition(" ")[0] if where.kind is PlaceKind.URL else "")
+    port = where.port if where.kind is PlaceKind.ENDPOINT else 0
+    if seen_at.startswith("https:"):
+        port = read_url(seen_at).port
+    origin = in_url(host) if port in {0, 443} else f"{in_url(host)}:{port}"
+    for scheme, home in (("https", f"https://{origin}/"), ("http", f"http://{in_url(host)}/")):
+        url = seen_at if seen_at.startswith(f"{scheme}:") else home
+        text = text.replace(f"{{{scheme}}}", shlex.quote(url))
+    text = text.replace("{url}", shlex.quote(seen_at or f"http://{in_url(host)}/"))
+    return text.replace("{connect}", shlex.quote(socket_text(where.address or host, port or 443)))
 
 
 def _fill(text: str, case: HasHosts, host: str) -> str:

@@ -47,6 +47,9 @@ class Situation(msgspec.Struct, frozen=True):
     max_age: int | None = None
     """Of the HSTS policy that is in force."""
 
+    sts: str = ""
+    """Its field; empty where none is in force."""
+
     policy: str = ""
     """The Content-Security-Policy that is sent already."""
 
@@ -158,6 +161,7 @@ def _values(rule: str, situation: Situation) -> dict[str, str]:
         "origin": f"https://{situation.host}{port}",
         "landing": f"https://{situation.landing or situation.host}{port}",
         "canonical": situation.canonical,
+        "sts": situation.sts,
         "port": str(situation.port),
         "names": " ".join(names),
         "names_pattern": "|".join(map(re.escape, names)),
@@ -170,6 +174,8 @@ def _holds(condition: str, situation: Situation) -> bool:
     match condition.split():
         case ["landing"]:
             return bool(situation.landing)
+        case ["policy"]:
+            return bool(situation.max_age and _POLICY.fullmatch(situation.sts))
         case ["plain", "hop"]:
             return not situation.is_secure
         case ["secure", "hop"]:

@@ -140,11 +140,13 @@ def uneven(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Ru
     without = [answer for answer in answers if not answer.values]
     if with_it and without:
         seen = f"on {_place(with_it[0])}; missing on {', '.join(dict.fromkeys(map(_place, without[:4])))}"
-        yield Gap(of_name(name), seen, f"{FIELD} on every answer", cause=name)
+        at = without[0].hop.url
+        yield Gap(of_name(name), seen, f"{FIELD} on every answer", cause=name, check_url=at)
     elif len({answer.values for answer in with_it}) > 1:
         each = {answer.values[0]: answer for answer in with_it}
         seen = "; ".join(f"{value[:60]} on {_place(answer)}" for value, answer in list(each.items())[:3])
-        yield Gap(of_name(name), seen, "one policy on every answer", cause=name)
+        at = next(answer.hop.url for answer in with_it if answer.values != with_it[0].values)
+        yield Gap(of_name(name), seen, "one policy on every answer", cause=name, check_url=at)
     elif with_it:
         yield Holds(of_name(name), f"on {len(with_it)} answers")
 

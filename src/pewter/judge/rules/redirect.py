@@ -89,6 +89,7 @@ def partial(case: Case) -> Iterator[RuleOutcome]:
                 of_name(name),
                 f"answered in plain http: {', '.join(plain)}; redirected to https: {', '.join(moved)}",
                 "every path redirected to https",
+                check_url=f"http://{in_url(name)}{plain[0]}",
             )
         elif unseen and len(moved) > 0:
             yield Unknown(of_name(name), unseen[0].reason)
@@ -113,7 +114,15 @@ def temporary(case: Case) -> Iterator[RuleOutcome]:
         for hop, here, there in passing:
             seen = f"{hop.status} from {here.origin} to {there.origin}"
             about = f"{here.origin} to {there.origin}"
-            yield Gap(where, seen, "301 or 308", cause=f"temporary at {here.host}", about=about)
+            yield Gap(
+                where,
+                seen,
+                "301 or 308",
+                cause=f"temporary at {here.origin}",
+                host=here.host,
+                about=about,
+                check_url=str(here),
+            )
         if moves and not passing:
             yield Holds(where, ", ".join(str(hop.status) for hop, _, _ in moves))
 
@@ -130,7 +139,8 @@ def downgrade(case: Case) -> Iterator[RuleOutcome]:
         if downward:
             hop, here, there = downward[0]
             cause = f"{here.origin} to {there.origin}"
-            yield Gap(where, f"{hop.status} from {here} to {there}", "https all the way", cause=cause)
+            seen = f"{hop.status} from {here} to {there}"
+            yield Gap(where, seen, "https all the way", cause=cause, host=here.host, check_url=str(here))
         elif by_page is not None:
             last = journey.hops[-1]
             seen = f"{last.status} at {last.url}, then {by_page.how.value} to {by_page.url}"
@@ -228,7 +238,15 @@ def drops_path(case: Case) -> Iterator[RuleOutcome]:
         lost = [(here, there) for here, there in moves if _loses(here, there)]
         if lost:
             here, there = lost[0]
-            yield Gap(where, f"{here} leads to {there}", f"{there.origin}{here.target}", cause=f"{here.origin} drops")
+            expected = f"{there.origin}{here.target}"
+            yield Gap(
+                where,
+                f"{here} leads to {there}",
+                expected,
+                cause=f"{here.origin} drops",
+                host=here.host,
+                check_url=str(here),
+            )
         else:
             yield Holds(where, "path and query kept")
 
@@ -435,7 +453,9 @@ def no_canonical(case: Case) -> Iterator[RuleOutcome]:
         }
         if len(hosts) > 1 and len(claims) != 1:
             seen = f"the same page at {', '.join(sorted(hosts))}"
-            yield Gap(of_name(hosts[0]), seen, f"one of them, as {case.canonical}")
+            others = [host for host in hosts if host != canonical] or hosts[1:]
+            for host in others:
+                yield Gap(of_name(host), seen, f"one of them, as {case.canonical}")
         else:
             yield Holds(of_name(hosts[0]), "one name" if len(hosts) == 1 else f"canonical: {claims.pop()}")
 

@@ -1,0 +1,328 @@
+"""Mends as printed, put in place on real servers: ``make mends``.
+
+Each proof makes a fault on a real server, sees the gap, puts the printed lines where the text says, lets the server check
+its own configuration, starts it with that, and looks again: the gap is closed, nothing new is open, and the printed check
+tells before from after.  Writes ``src/pewter/mends/proofs.toml`` with ``--write``; exits with 1 where a proof fails.
+"""
+
+import argparse
+import contextlib
+import datetime
+import json
+import os
+import re
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+sys.path.insert(0, str(Path(__file__).parents[1]))
+
+from mends.application import HOST, LANDING
+from mends.bases import APACHE, CADDY, HAPROXY, LIGHTTPD, NGINX, OTHER, Base, bare, put
+from mends.cases import ALL, CASES, PLAIN, Case
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.case import Case as Judged
+from pewter.judge.review import Review, make_review
+from pewter.lab.authority import DAY, issue_ca, issue_server, make_key
+from pewter.mends.kinds import Kind, Manner, kind_file
+from pewter.pki import Store
+from support.certificates import parsed
+from support.looks import take
+
+HERE = Path(__file__).parent
+BASES = {Kind.NGINX: NGINX, Kind.APACHE: APACHE, Kind.HAPROXY: HAPROXY, Kind.CADDY: CADDY, Kind.LIGHTTPD: LIGHTTPD}
+VERSIONS = {
+    Kind.NGINX: ("nginx", "-v"),
+    Kind.APACHE: ("apache2", "-v"),
+    Kind.HAPROXY: ("haproxy", "-v"),
+    Kind.CADDY: ("caddy", "version"),
+    Kind.LIGHTTPD: ("lighttpd", "-v"),
+}
+
+
+@dataclass
+class Proof:
+    """One case on one kind of server."""
+
+    kind: Kind
+    case: Case
+    folder: Path
+
+    def run(self) -> str:
+        """What is to be said against it; empty where it is proven."""
+        issued = self._issue()
+        base = BASES[self.kind]
+        text = self._configuration(base)
+        with self._application():
+            with self._server(base, text):
+                before = self._review(issued)
+                entry = next((each for each in before.results.gaps if each.rule == self.case.rule), None)
+                if entry is None:
+                    return f"the fault does not show: {sorted({each.rule for each in before.results.gaps})}"
+                told_before = self._checked(entry.check)
+            lines = next((each for each in entry.configurations if each.server == kind_file(self.kind).title), None)
+            if lines is None or not lines.pieces:
+                return f"no lines: {entry.configurations}"
+            for piece in lines.pieces:
+                text = self._put(text, piece)
+            with self._server(base, text):
+                after = self._review(issued)
+                told_after = self._checked(entry.check)
+        left, opened = self._held_against(before, after)
+        if left:
+            return f"not closed: {left}"
+        if opened:
+            return f"opened: {opened}"
+        if entry.check.startswith("pewter") or told_before != told_after:
+            return ""
+        return f"the check does not tell: {entry.check}: {told_before[:100]!r}"
+
+    def _held_against(self, before: Review, after: Review) -> tuple[list[str], list[str]]:
+        def gaps(review: Review) -> dict[str, list[str]]:
+            found: dict[str, list[str]] = {}
+            for entry in review.results.gaps:
+                here = [review.results.places[number] for number in entry.places]
+                if any(place.host in {HOST, ""} for place in here):
+                    found[entry.rule] = list(entry.seen)
+            return found
+
+        was, now = gaps(before), gaps(after)
+        left = now.get(self.case.rule, [])
+        return left, [f"{rule}: {now[rule]}" for rule in now if rule not in was and rule not in self.case.opens]
+
+    def _issue(self):
+        now = datetime.datetime.now(datetime.UTC)
+        root = issue_ca("Mend Root", None, now - 100 * DAY, now + 1000 * DAY)
+        issuing = issue_ca("Mend Issuing", root, now - 100 * DAY, now + 900 * DAY)
+        key = make_key("RSA 2048")
+        for name, names in (("leaf", [HOST]), ("landing", [LANDING])):
+            issued = issue_server(names, issuing, now - 10 * DAY, now + 70 * DAY, key=key)
+            whole = issued.pem + issuing.pem
+            if self.kind in {Kind.HAPROXY}:
+                whole += issued.key_pem
+            (self.folder / ("full.pem" if name == "leaf" else "landing.pem")).write_bytes(whole)
+            if name == "leaf":
+                (self.folder / "leaf.pem").write_bytes(
+                    issued.pem + (issued.key_pem if self.kind is Kind.HAPROXY else b"")
+                )
+                (self.folder / "leaf.key").write_bytes(issued.key_pem)
+        (self.folder / "issuing.pem").write_bytes(issuing.pem)
+        (self.folder / "root.pem").write_bytes(root.pem)
+        return root
+
+    def _configuration(self, base: Base) -> str:
+        slots = {
+            "general": "", "plain": PLAIN[self.kind], "secure": "", "bind": "", "tls": "", "passing": "", "port": "80",
+            "listen": "listen 443 ssl; listen [::]:443 ssl;", "reflect": "", "other": OTHER.get(self.kind.value, ""),
+            "versions": "ssl_protocols TLSv1.2 TLSv1.3;", "listens": "Listen 80\nListen 443",
+            "engine": {
+                Kind.APACHE: "SSLEngine on",
+                Kind.HAPROXY: "ssl crt {folder}/{chain} crt {folder}/landing.pem",
+                Kind.LIGHTTPD: 'ssl.engine = "enable"',
+            }.get(self.kind, ""),
+        }  # fmt: skip
+        slots |= self.case.faults.get(self.kind, {})
+        values = {"folder": str(self.folder), "chain": self.case.chain, "host": HOST, "landing": LANDING}
+        slots = {
+            name: text.replace("{folder}", values["folder"]).replace("{chain}", values["chain"])
+            for name, text in slots.items()
+        }
+        return base.text.format(**slots, **values)
+
+    def _put(self, text: str, piece) -> str:
+        if piece.manner is Manner.COMMAND:
+            if piece.lines.startswith("openssl"):
+                subprocess.run(piece.lines, shell=True, check=True, capture_output=True)
+            return text
+        if piece.manner is Manner.WORDS:
+            assert self.case.words == "add-intermediate", piece.lines
+            file = self.folder / self.case.chain
+            old = file.read_bytes()
+            leaf, mark, key = old.partition(b"-----END CERTIFICATE-----\n")
+            file.write_bytes(leaf + mark + (self.folder / "issuing.pem").read_bytes() + key)
+            return text
+        place = self._place(piece.where)
+        has_of = "in place of" in piece.where and not piece.where.startswith("in place of")
+        manner = "removes" if piece.manner is Manner.REMOVES else piece.manner.value
+        return put(text, place, manner, piece.lines, has_of=has_of)
+
+    def _place(self, where: str) -> str:
+        """The place that the printed words name."""
+        places = {
+            words.replace("@host@", HOST).replace("@port@", "443"): place
+            for place, words in kind_file(self.kind).places.items()
+        }
+        return places[max((words for words in places if words in where), key=len)]
+
+    @contextlib.contextmanager
+    def _application(self) -> Iterator[None]:
+        command = [sys.executable, str(HERE / "application.py"), self.case.behaviour]
+        process = subprocess.Popen(
+            command, env={**os.environ, "PYTHONPATH": str(HERE.parent)}, stderr=subprocess.DEVNULL
+        )
+        try:
+            _wait_for(8000, process)
+            yield
+        finally:
+            process.kill()
+            process.wait()
+
+    @contextlib.contextmanager
+    def _server(self, base: Base, text: str) -> Iterator[None]:
+        (self.folder / base.file).write_text(bare(text), encoding="utf-8")
+
+        def filled(command: tuple[str, ...]) -> list[str]:
+            return [part.replace("{folder}", str(self.folder)) for part in command]
+
+        if base.test:
+            checked = subprocess.run(filled(base.test), capture_output=True, text=True, timeout=60)
+            if checked.returncode:
+                raise AssertionError(f"its own test refuses it: {(checked.stdout + checked.stderr)[-500:]}")
+        with (self.folder / "log").open("wb") as log:
+            process = subprocess.Popen(
+                filled(base.command), stdout=log, stderr=log, env={**os.environ, "HOME": str(self.folder)}
+            )
+        try:
+            _wait_for(443, process)
+            yield
+        finally:
+            process.terminate()
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                process.wait(5)
+            if process.poll() is None:
+                process.kill()
+                process.wait()
+            _wait_until_free((80, 443))
+
+    def _review(self, root) -> Review:
+        names = [LANDING, HOST] if self.case.canonical else [HOST]
+        routes = [f"{name}:{port}=127.0.0.1:{port}" for name in names for port in (80, 443)]
+        stores = (Store("Mend", (parsed(root),)),)
+        protocol = self.case.rule.startswith(("protocol/", "chain/default", "reach/client"))
+        evidence = take(
+            *names, routes=routes, paths=self.case.paths, stores=stores, protocol=protocol, siblings=False, whole=60
+        )
+        canonical = f"https://{names[0]}" if self.case.declared else None
+        terms = Terms(canonical=canonical, server=self.kind.value)
+        return make_review(Judged(evidence, terms, evidence.begun, stores))
+
+    def _checked(self, command: str) -> str:
+        if command.startswith("pewter"):
+            return ""
+        trusted = str(self.folder / "root.pem")
+        env = {**os.environ, "CURL_CA_BUNDLE": trusted, "SSL_CERT_FILE": trusted}
+        ended = subprocess.run(command, shell=True, capture_output=True, text=True, timeout=30, env=env, check=False)
+        return ended.stdout
+
+
+def _wait_for(port: int, process: subprocess.Popen) -> None:
+    for _ in range(200):
+        with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), 1):
+            return
+        if process.poll() is not None:
+            raise AssertionError("it ended at once")
+        time.sleep(0.05)
+    raise AssertionError(f"nothing listens on port {port}")
+
+
+def _wait_until_free(ports: tuple[int, ...]) -> None:
+    for port in ports:
+        for _ in range(100):
+            try:
+                socket.create_connection(("127.0.0.1", port), 0.5).close()
+            except OSError:
+                break
+            time.sleep(0.05)
+
+
+def prove(kind: Kind, wanted: str) -> None:
+    """All cases of one kind, in a network of its own; a line of JSON each."""
+    for case in CASES:
+        if kind not in case.kinds or wanted not in case.name:
+            continue
+        begun = time.monotonic()
+        folder = Path(tempfile.mkdtemp(prefix="mend-"))
+        folder.chmod(0o755)
+        try:
+            complaint = Proof(kind, case, folder).run()
+        except Exception as exc:
+            log = folder / "log"
+            complaint = f"{type(exc).__name__}: {exc}; {log.read_text(errors='replace')[-300:] if log.exists() else ''}"
+        finally:
+            shutil.rmtree(folder, ignore_errors=True)
+        print(
+            json.dumps([kind.value, case.rule, case.title, round(time.monotonic() - begun, 1), complaint]), flush=True
+        )
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("wanted", nargs="?", default="")
+    parser.add_argument("--kind", default="")
+    parser.add_argument("--inside", action="store_true")
+    parser.add_argument("--write", action="store_true")
+    options = parser.parse_args()
+    if options.inside:
+        prove(Kind(options.kind), options.wanted)
+        return 0
+    kinds = [kind for kind in ALL if options.kind in kind.value]
+    begun, results = time.monotonic(), []
+    hosts = Path(tempfile.mkdtemp()) / "hosts"
+    hosts.write_text(f"127.0.0.1 localhost {HOST} {LANDING}\n::1 localhost {HOST} {LANDING}\n")
+    running = [_start(kind, options.wanted, hosts) for kind in kinds]
+    for process in running:
+        for line in process.stdout:
+            kind, rule, title, seconds, complaint = json.loads(line)
+            results.append((kind, rule, complaint))
+            print(
+                f"{kind} {rule} {title}: {seconds} s" + (f"\n    NOT PROVEN: {complaint}" if complaint else ""),
+                flush=True,
+            )
+        process.wait()
+    failed = [each for each in results if each[2]]
+    pairs = {each[:2] for each in results}
+    print(
+        f"{len(results)} set-ups of {len(pairs)} pairs of rule and server, {len(failed)} not proven; {time.monotonic() - begun:.0f} s"
+    )
+    if options.write:
+        _write(results)
+    return 1 if failed or any(process.returncode for process in running) else 0
+
+
+def _start(kind: Kind, wanted: str, hosts: Path) -> subprocess.Popen:
+    inner = f'ip link set lo up && mount --bind {hosts} /etc/hosts && mount -t tmpfs tmpfs /etc/apache2 && exec "$@"'
+    command = [sys.executable, str(Path(__file__)), wanted, "--kind", kind.value, "--inside"]
+    return subprocess.Popen(
+        ["unshare", "-n", "-m", "sh", "-c", inner, "sh", *command], stdout=subprocess.PIPE, text=True
+    )
+
+
+def _write(results: list[tuple[str, str, str]]) -> None:
+    lines = ["# Written by make mends: what was proven, and on what."]
+    for kind, command in VERSIONS.items():
+        said = subprocess.run(command, capture_output=True, text=True, check=False)
+        number = re.search(r"\d+\.\d+[.\d]*", said.stdout + said.stderr)
+        proven = sorted({rule for of, rule, complaint in results if of == kind.value and not complaint})
+        counts = {
+            rule: sum(1 for of, each, complaint in results if (of, each) == (kind.value, rule) and not complaint)
+            for rule in proven
+        }
+        if proven and number:
+            lines += [
+                "",
+                f"[{kind.value}]",
+                f'version = "{kind_file(kind).title} {number[0]}"',
+                f"[{kind.value}.set_ups]",
+            ]
+            lines += [f'"{rule}" = {count}' for rule, count in counts.items()]
+    (HERE.parents[1] / "src" / "pewter" / "mends" / "proofs.toml").write_text("\n".join(lines) + "\n", encoding="utf-8")
+
+
+if __name__ == "__main__":
+    sys.exit(main())
