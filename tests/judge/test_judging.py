@@ -16,6 +16,7 @@ from pewter.errors import FileError
 from pewter.evidence import FetchedIssuer, HowFailed, NoConnection, StopCause, Stopped
 from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Terms, read_duration, write_duration
 from pewter.judge.facts.browsers import Prediction
+from pewter.judge.facts.case import Case
 from pewter.judge.facts.served_certificates import LinkState, served_certificates
 from pewter.judge.facts.visits import predict_visits
 from pewter.judge.judging import INTERRUPTED, judge
@@ -144,8 +145,39 @@ def test_an_entry_carries_why_mend_and_the_lines_for_its_server():
     (lines,) = entry.configurations
     assert (entry.level, lines.server, lines.hosts) == (Level.EXPOSES, "nginx", (HOST,))
     assert f"server_name {HOST};" in lines.pieces[0].lines
-    assert entry.check == f"curl -sI http://{HOST}/ | head -1"
+    assert entry.check == f"curl -s -o /dev/null -D - http://{HOST}/ | head -1"
     assert "{" not in entry.why + entry.mend + entry.check
+
+
+def test_lines_wait_until_they_are_safe():
+    """Nobody is sent to https before it opens, nor held there before visitors are led to it."""
+    server = ("Server", "nginx")
+    expired = leaf(left=-1)
+    bad = endpoint(handshake(expired, intermediate()))
+    ways = (journey(hop(HTTP, 200, server)), journey(hop(HTTPS, 200, server)))
+    found = make_review(case(*ways, endpoints=[bad], certificates=stored(expired, intermediate()))).results
+    lines = {entry.rule: entry.configurations for entry in found.gaps}
+    number = next(entry.number for entry in found.gaps if entry.rule == "date/expired")
+    reason = f"not yet: https://{HOST} opens only behind a warning, or not at all (gap {number}); mend that first"
+    assert [(each.pieces, each.held_back) for each in lines["redirect/missing"]] == [((), reason)]
+    assert lines["hsts/absent"][0].held_back == reason
+    assert lines["date/expired"][0].pieces
+    assert [step.what for step in found.first] == ["https without a warning", "redirects", "HSTS"]
+    good = make_review(case(journey(hop(HTTP, 200, server)), journey(hop(HTTPS, 200, server)))).results
+    lines = {entry.rule: entry.configurations for entry in good.gaps}
+    assert lines["redirect/missing"][0].pieces
+    assert "is not where visitors are led yet" in lines["hsts/absent"][0].held_back
+
+
+def test_the_reviewers_word_on_the_server_comes_first():
+    ways = journey(hop(HTTP, 200, ("Server", "nginx")))
+    for terms, title in (({"server": "haproxy"}, "HAProxy"), ({"servers": {HOST: "caddy"}}, "Caddy"), ({}, "nginx")):
+        results = make_review(Case(case(ways).evidence, Terms(**terms), NOW, ())).results
+        (entry,) = (each for each in results.gaps if each.rule == "redirect/missing")
+        assert [each.server for each in entry.configurations] == [title]
+    unknown = make_review(case(journey(hop(HTTP, 200)))).results
+    (entry,) = (each for each in unknown.gaps if each.rule == "redirect/missing")
+    assert (entry.configurations, entry.lines_for[:3]) == ((), ("nginx", "Apache httpd", "HAProxy"))
 
 
 def test_an_interruption_leaves_what_was_not_judged_unknown(monkeypatch):

@@ -35,6 +35,8 @@ def answer(behaviour: str, host: str, scheme: str, forwarded: str, target: str):
             return 301, (("Location", f"http://{host}/start"),), b""
         case "by-page" if not secure:
             return 200, (), PAGE + f'<meta http-equiv="refresh" content="0; url=https://{host}/">'.encode()
+        case "apex-bare" if secure and host == HOST:
+            return 301, (("Location", f"https://{LANDING}{target}"),), b""
         case "circle" if forwarded != "https":
             return 301, (("Location", f"https://{host}{target}"),), b""
         case "downgrade" if secure and forwarded != "https" and target == "/":
@@ -43,6 +45,9 @@ def answer(behaviour: str, host: str, scheme: str, forwarded: str, target: str):
             return 200, (), PAGE
     if to_https is not None and behaviour not in {"circle", "downgrade"}:
         unsafe = ((STS, "max-age=31536000"),) if behaviour == "unsafe-http" else ()
+        unsafe = (
+            (("Set-Cookie", "sid=1; Path=/; Secure; HttpOnly; SameSite=Lax"),) if behaviour == "cookie-http" else unsafe
+        )
         return 301, (("Location", to_https), *unsafe), b""
     fields: list[tuple[str, str]] = []
     match behaviour:
@@ -56,7 +61,7 @@ def answer(behaviour: str, host: str, scheme: str, forwarded: str, target: str):
             fields = [(STS, "max-age=31536000"), (STS, "max-age=60")]
         case "uneven" if target == "/":
             fields = [(STS, "max-age=31536000")]
-        case "year":
+        case "year" | "apex-bare":
             fields = [(STS, "max-age=31536000")]
         case "unsafe-http":
             fields = [(STS, "max-age=31536000")]

@@ -104,7 +104,7 @@ class Proof:
         for name, names in (("leaf", [HOST]), ("landing", [LANDING])):
             issued = issue_server(names, issuing, now - 10 * DAY, now + 70 * DAY, key=key)
             whole = issued.pem + issuing.pem
-            if self.kind in {Kind.HAPROXY}:
+            if self.kind is Kind.HAPROXY:
                 whole += issued.key_pem
             (self.folder / ("full.pem" if name == "leaf" else "landing.pem")).write_bytes(whole)
             if name == "leaf":
@@ -112,6 +112,12 @@ class Proof:
                     issued.pem + (issued.key_pem if self.kind is Kind.HAPROXY else b"")
                 )
                 (self.folder / "leaf.key").write_bytes(issued.key_pem)
+        expired = issue_server([HOST], issuing, now - 90 * DAY, now - DAY, key=key)
+        other = issue_server(["old.mend.example"], issuing, now - 10 * DAY, now + 70 * DAY, key=key)
+        for name, each in (("expired.pem", expired), ("other.pem", other)):
+            (self.folder / name).write_bytes(
+                each.pem + issuing.pem + (each.key_pem if self.kind is Kind.HAPROXY else b"")
+            )
         (self.folder / "issuing.pem").write_bytes(issuing.pem)
         (self.folder / "root.pem").write_bytes(root.pem)
         return root
@@ -137,6 +143,8 @@ class Proof:
 
     def _put(self, text: str, piece) -> str:
         if piece.manner is Manner.COMMAND:
+            if self.case.words == "renew":
+                shutil.copy(self.folder / "full.pem", self.folder / self.case.chain)
             if piece.lines.startswith("openssl"):
                 subprocess.run(piece.lines, shell=True, check=True, capture_output=True)
             return text
@@ -321,7 +329,16 @@ def _write(results: list[tuple[str, str, str]]) -> None:
                 f"[{kind.value}.set_ups]",
             ]
             lines += [f'"{rule}" = {count}' for rule, count in counts.items()]
-    (HERE.parents[1] / "src" / "pewter" / "mends" / "proofs.toml").write_text("\n".join(lines) + "\n", encoding="utf-8")
+    root = HERE.parents[1]
+    (root / "src" / "pewter" / "mends" / "proofs.toml").write_text("\n".join(lines) + "\n", encoding="utf-8")
+    titles = [kind_file(kind).title for kind in ALL]
+    table = ["# Mends that were proven", "", "Written by `make mends`: set-ups in which the printed lines closed the gap, with nothing new open, the server's own",
+             "configuration test passed, and the printed check telling before from after. A dash: not tried here.", "",
+             f"| rule | {' | '.join(titles)} |", "| --- " * (len(titles) + 1) + "|"]  # fmt: skip
+    for rule in sorted({rule for _, rule, _ in results}):
+        counts = [sum(1 for of, each, bad in results if (of, each) == (kind.value, rule) and not bad) for kind in ALL]
+        table.append(f"| {rule} | {' | '.join(str(count or '-') for count in counts)} |")
+    (root / "docs" / "mends.md").write_text("\n".join(table) + "\n", encoding="utf-8")
 
 
 if __name__ == "__main__":

@@ -6,7 +6,7 @@ import tomllib
 
 import msgspec
 
-from .kinds import Kind
+from .kinds import Kind, kind_file
 
 
 class Proofs(msgspec.Struct, frozen=True):
@@ -25,7 +25,8 @@ def _proofs() -> dict[str, Proofs]:
 def proof_of(rule: str, kind: Kind) -> str:
     """``proven on nginx 1.22.1 (3 set-ups)``, or ``not tried here``."""
     proofs = _proofs().get(kind.value)
-    count = proofs.set_ups.get(rule, 0) if proofs is not None else 0
+    lines_of = kind_file(kind).same.get(rule, rule)  # the same lines are proven by either rule
+    count = proofs.set_ups.get(rule, 0) or proofs.set_ups.get(lines_of, 0) if proofs is not None else 0
     if proofs is None or not count:
         return "not tried here"
     return f"proven on {proofs.version} ({count} set-up{'s' if count > 1 else ''})"
