@@ -28,6 +28,7 @@ from mends.bases import APACHE, CADDY, HAPROXY, LIGHTTPD, NGINX, OTHER, Base, ba
 from mends.cases import ALL, CASES, PLAIN, Case
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.case import Case as Judged
+from pewter.judge.outcomes import Unknown
 from pewter.judge.review import Review, make_review
 from pewter.lab.authority import DAY, issue_ca, issue_server, make_key
 from pewter.mends.kinds import Kind, Manner, kind_file
@@ -94,7 +95,8 @@ class Proof:
 
         was, now = gaps(before), gaps(after)
         left = now.get(self.case.rule, [])
-        return left, [f"{rule}: {now[rule]}" for rule in now if rule not in was and rule not in self.case.opens]
+        unseen = {each.rule for each in before.results.outcomes if isinstance(each.outcome, Unknown)}
+        return left, [f"{rule}: {now[rule]}" for rule in now if rule not in {*was, *unseen, *self.case.opens}]
 
     def _issue(self):
         now = datetime.datetime.now(datetime.UTC)
@@ -255,18 +257,22 @@ def prove(kind: Kind, wanted: str) -> None:
         if kind not in case.kinds or wanted not in case.name:
             continue
         begun = time.monotonic()
-        folder = Path(tempfile.mkdtemp(prefix="mend-"))
-        folder.chmod(0o755)
-        try:
-            complaint = Proof(kind, case, folder).run()
-        except Exception as exc:
-            log = folder / "log"
-            complaint = f"{type(exc).__name__}: {exc}; {log.read_text(errors='replace')[-300:] if log.exists() else ''}"
-        finally:
-            shutil.rmtree(folder, ignore_errors=True)
+        complaint = _try(kind, case) and _try(kind, case)  # a busy machine may be late once
         print(
             json.dumps([kind.value, case.rule, case.title, round(time.monotonic() - begun, 1), complaint]), flush=True
         )
+
+
+def _try(kind: Kind, case: Case) -> str:
+    folder = Path(tempfile.mkdtemp(prefix="mend-"))
+    folder.chmod(0o755)
+    try:
+        return Proof(kind, case, folder).run()
+    except Exception as exc:
+        log = folder / "log"
+        return f"{type(exc).__name__}: {exc}; {log.read_text(errors='replace')[-300:] if log.exists() else ''}"
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 def main() -> int:
