@@ -49,7 +49,7 @@ def test_demo_shows_what_is_wrong_and_what_to_do_first(demo):
     folder, run = demo
     first, second, *_ = run.stdout.splitlines()
     assert first == "■ www.marram-ferries.example: Some visitors are stopped or warned."
-    assert second.startswith("  7 breaks · 9 exposes · 14 weakens · 9 notes   (9 names, ")
+    assert second.startswith("  7 breaks · 9 exposes · 15 weakens · 9 notes   (9 names, ")
     assert "chain/incomplete" in run.stdout
     assert "Skerry Trust Issuing CA 3 is at http://ca.skerry-trust.example/issuing-ca-3.crt." in " ".join(
         run.stdout.split()

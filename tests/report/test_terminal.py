@@ -82,7 +82,7 @@ def test_parts_stand_in_the_order_of_the_design():
     assert places == sorted(places)
     for words in (
         "Some visitors are stopped or warned.", "stays unencrypted", "expired 2026-11-19", "worst first",
-        " 1 ■ breaks  ", "redirect/missing", "For nginx,", "curl -sI http://", "not reached", "http://10.0.0.1/ was not contacted",
+        " 1 ■ breaks  ", "redirect/missing", "For nginx,", "curl -s -o /dev/null -D - http://", "not reached", "http://10.0.0.1/ was not contacted",
         "HTTPS_PROXY is set", "until 2026-11-23: an old device", "Do first gap 1: https without a warning",
     ):  # fmt: skip
         assert words in text, words
