@@ -24,7 +24,7 @@ with atheris.instrument_imports(include=["pewter"]):
     from pewter.gather.name_service import lookup_of
     from pewter.octets import DecodeError
     from pewter.pki import read_certificate
-    from pewter.pki.crls import read_crl
+    from pewter.pki.crls import condense_crl, read_crl
     from pewter.pki.derivation import why_too_costly
     from pewter.pki.files import read_file
     from pewter.pki.forms import form_faults
@@ -139,7 +139,7 @@ def fields(octets: bytes) -> None:
 PARSERS = (
     certificate,
     read_ocsp_response,
-    read_crl,
+    lambda octets: (condense_crl(octets, range(9)), read_crl(octets)),
     read_timestamps,
     read_key_facts,
     lambda octets: read_file("x", octets),

@@ -12,7 +12,7 @@ from pewter.escape import escaped, json_escaped
 from pewter.judge.review import make_review
 from pewter.octets import DecodeError
 from pewter.pki import read_certificate, read_certificate_blocks
-from pewter.pki.crls import read_crl
+from pewter.pki.crls import condense_crl, read_crl
 from pewter.pki.derivation import why_too_costly
 from pewter.pki.files import read_file
 from pewter.pki.ocsp import read_ocsp_response
@@ -85,6 +85,7 @@ READERS = [
     *octets(read_certificate_blocks, "-----BEGIN CERTIFICATE-----\n", "A", "-----BEGIN CERTIFICATE-----A"),
     *octets(read_public_keys, "-----BEGIN PUBLIC KEY-----\n", "x\n", "A" * 60 + "\n"),
     *octets(lambda made: read_certificate(leaf().der[:40] + made), "0\x84\x00\x00\xff\x00", "\x30\x00", "\x06\x01\x01"),
+    *octets(lambda made: condense_crl(made, range(9)), "0\x84\x00\x00\xff\x00", "0\x00"),
     *octets(read_crl, "0\x84\x00\x00\xff\x00", "0\x00"),
     *octets(read_ocsp_response, "0\x84\x00\x00\xff\x00", "0\x00"),
     *octets(why_too_costly, "0\x84\x00\x00\xff\x00", "0\x00", "\x04\x80", "\x30\x80"),

@@ -24,8 +24,8 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
 from mends.application import HOST, LANDING
-from mends.bases import APACHE, CADDY, HAPROXY, LIGHTTPD, NGINX, OTHER, Base, bare, put
-from mends.cases import ALL, CASES, PLAIN, Case
+from mends.bases import BASES, Base, bare, put
+from mends.cases import ALL, CASES, Case
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.case import Case as Judged
 from pewter.judge.outcomes import Unknown
@@ -37,7 +37,6 @@ from support.certificates import parsed
 from support.looks import take
 
 HERE = Path(__file__).parent
-BASES = {Kind.NGINX: NGINX, Kind.APACHE: APACHE, Kind.HAPROXY: HAPROXY, Kind.CADDY: CADDY, Kind.LIGHTTPD: LIGHTTPD}
 VERSIONS = {
     Kind.NGINX: ("nginx", "-v"),
     Kind.APACHE: ("apache2", "-v"),
@@ -126,8 +125,8 @@ class Proof:
 
     def _configuration(self, base: Base) -> str:
         slots = {
-            "general": "", "plain": PLAIN[self.kind], "secure": "", "bind": "", "tls": "", "passing": "", "port": "80",
-            "listen": "listen 443 ssl; listen [::]:443 ssl;", "reflect": "", "other": OTHER.get(self.kind.value, ""),
+            "general": "", "plain": base.plain, "secure": "", "bind": "", "tls": "", "passing": "", "port": "80",
+            "listen": "listen 443 ssl; listen [::]:443 ssl;", "reflect": "", "other": base.other,
             "versions": "ssl_protocols TLSv1.2 TLSv1.3;", "listens": "Listen 80\nListen 443",
             "engine": {
                 Kind.APACHE: "SSLEngine on",
@@ -185,7 +184,7 @@ class Proof:
 
     @contextlib.contextmanager
     def _server(self, base: Base, text: str) -> Iterator[None]:
-        (self.folder / base.file).write_text(bare(text), encoding="utf-8")
+        (self.folder / "server.conf").write_text(bare(text), encoding="utf-8")
 
         def filled(command: tuple[str, ...]) -> list[str]:
             return [part.replace("{folder}", str(self.folder)) for part in command]
