@@ -22,12 +22,19 @@ class Base(msgspec.Struct, frozen=True):
     test: tuple[str, ...]
     """Checks the configuration."""
 
-    plain: str
+    text: str
+    plain: str = ""
     """Port 80, passed to the application."""
 
-    text: str
     other: str = ""
     """Another name on the same server."""
+
+    file: str = "server.conf"
+    files: dict[str, str] = {}
+    """What an application needs beside its settings."""
+
+    front: str = ""
+    """The nginx before an application that is itself under proof; else the server is, before an application of ours."""
 
 
 BASES = msgspec.convert(

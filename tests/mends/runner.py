@@ -43,6 +43,7 @@ VERSIONS = {
     Kind.HAPROXY: ("haproxy", "-v"),
     Kind.CADDY: ("caddy", "version"),
     Kind.LIGHTTPD: ("lighttpd", "-v"),
+    Kind.DJANGO: ("/usr/bin/python3", "-m", "django", "--version"),
 }
 
 
@@ -59,7 +60,7 @@ class Proof:
         issued = self._issue()
         base = BASES[self.kind]
         text = self._configuration(base)
-        with self._application():
+        with self._front(base) if base.front else self._application():
             with self._server(base, text):
                 before = self._review(issued)
                 entry = next((each for each in before.results.gaps if each.rule == self.case.rule), None)
@@ -183,8 +184,21 @@ class Proof:
             process.wait()
 
     @contextlib.contextmanager
+    def _front(self, base: Base) -> Iterator[None]:
+        for name, text in base.files.items():
+            (self.folder / name).write_text(text, encoding="utf-8")
+        (self.folder / "front.conf").write_text(base.front.replace("{folder}", str(self.folder)), encoding="utf-8")
+        process = subprocess.Popen(["nginx", "-p", str(self.folder), "-c", str(self.folder / "front.conf")])
+        try:
+            _wait_for(443, process)
+            yield
+        finally:
+            process.terminate()
+            process.wait()
+
+    @contextlib.contextmanager
     def _server(self, base: Base, text: str) -> Iterator[None]:
-        (self.folder / "server.conf").write_text(bare(text), encoding="utf-8")
+        (self.folder / base.file).write_text(bare(text), encoding="utf-8")
 
         def filled(command: tuple[str, ...]) -> list[str]:
             return [part.replace("{folder}", str(self.folder)) for part in command]
@@ -198,7 +212,7 @@ class Proof:
                 filled(base.command), stdout=log, stderr=log, env={**os.environ, "HOME": str(self.folder)}
             )
         try:
-            _wait_for(443, process)
+            _wait_for(8000 if base.front else 443, process)
             yield
         finally:
             process.terminate()
@@ -207,7 +221,7 @@ class Proof:
             if process.poll() is None:
                 process.kill()
                 process.wait()
-            _wait_until_free((80, 443))
+            _wait_until_free((8000,) if base.front else (80, 443))
 
     def _review(self, root) -> Review:
         names = [LANDING, HOST] if self.case.canonical else [HOST]
@@ -284,7 +298,7 @@ def main() -> int:
     if options.inside:
         prove(Kind(options.kind), options.wanted)
         return 0
-    kinds = [kind for kind in ALL if options.kind in kind.value]
+    kinds = [kind for kind in (*ALL, Kind.DJANGO) if options.kind in kind.value]
     begun, results = time.monotonic(), []
     hosts = Path(tempfile.mkdtemp()) / "hosts"
     hosts.write_text(f"127.0.0.1 localhost {HOST} {LANDING}\n::1 localhost {HOST} {LANDING}\n")
@@ -336,12 +350,13 @@ def _write(results: list[tuple[str, str, str]]) -> None:
             lines += [f'"{rule}" = {count}' for rule, count in counts.items()]
     root = HERE.parents[1]
     (root / "src" / "pewter" / "mends" / "proofs.toml").write_text("\n".join(lines) + "\n", encoding="utf-8")
-    titles = [kind_file(kind).title for kind in ALL]
+    shown = (*ALL, Kind.DJANGO)
+    titles = [kind_file(kind).title for kind in shown]
     table = ["# Mends that were proven", "", "Written by `make mends`: set-ups in which the printed lines closed the gap, with nothing new open, the server's own",
              "configuration test passed, and the printed check telling before from after. A dash: not tried here.", "",
              f"| rule | {' | '.join(titles)} |", "| --- " * (len(titles) + 1) + "|"]  # fmt: skip
     for rule in sorted({rule for _, rule, _ in results}):
-        counts = [sum(1 for of, each, bad in results if (of, each) == (kind.value, rule) and not bad) for kind in ALL]
+        counts = [sum(1 for of, each, bad in results if (of, each) == (kind.value, rule) and not bad) for kind in shown]
         table.append(f"| {rule} | {' | '.join(str(count or '-') for count in counts)} |")
     (root / "docs" / "mends.md").write_text("\n".join(table) + "\n", encoding="utf-8")
 
