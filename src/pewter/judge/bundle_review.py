@@ -67,6 +67,9 @@ class BundleReview(msgspec.Struct, frozen=True):
     live: tuple[LiveDrawn, ...]
     gaps: tuple[GapEntry, ...]
     places: tuple[Place, ...]
+    titles: dict[str, str]
+    """Of rules, by their names."""
+
     outcomes: tuple[Judged, ...]
 
 
@@ -93,6 +96,7 @@ def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
         live=tuple(_live(case)),
         gaps=gaps,
         places=tuple(places_of(outcomes)),
+        titles={rule.name: rule.words.title for rule in OF_FILES},
         outcomes=outcomes,
     )
 

@@ -59,7 +59,6 @@ class GapEntry(msgspec.Struct, frozen=True, omit_defaults=True):
 
     rule: str
     level: Level
-    title: str
     places: tuple[int, ...]
     """By their numbers in the list of places."""
 
@@ -213,6 +212,11 @@ class Results(msgspec.Struct, frozen=True):
 
     rules: tuple[RuleResult, ...]
     """In the order of reports."""
+
+    @property
+    def titles(self) -> dict[str, str]:
+        """Of rules, by their names."""
+        return {result.rule: result.title for result in self.rules}
 
     @property
     def outcomes(self) -> tuple[Judged, ...]:
@@ -393,7 +397,6 @@ def _entry(
         number=number,
         rule=name,
         level=level,
-        title=rule.words.title,
         places=tuple(places[where] for where in {gap.where.text: gap.where for gap in gaps}.values()),
         seen=tuple(dict.fromkeys(piece for gap in gaps for piece in gap.parts or (gap.seen,))),
         expected=gaps[0].expected,

@@ -31,7 +31,7 @@ def render_bundle(review: BundleReview, next_lines: tuple[str, ...], width: int,
     _files(sheet, review.files)
     render_certificates(sheet, review.certificates, review.judged_for, are_served=False)
     _live(sheet, review.live)
-    render_gaps(sheet, review.gaps, review.places)
+    render_gaps(sheet, review.gaps, review.places, review.titles)
     if next_lines:
         sheet.heading("Next")
         for line in next_lines:

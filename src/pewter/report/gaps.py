@@ -1,6 +1,6 @@
 """The gaps, worst first: seen, expected, why, mend and check of each."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from pewter.judge.outcomes import Level
 from pewter.judge.results import GapEntry, Manner, Piece, Place
@@ -18,7 +18,13 @@ def levels_in_words(sheet: Sheet, counts: dict[str, int]) -> str:
     )
 
 
-def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...], places: Sequence[Place], common_cause: str = "") -> None:
+def render_gaps(
+    sheet: Sheet,
+    entries: tuple[GapEntry, ...],
+    places: Sequence[Place],
+    titles: Mapping[str, str],
+    common_cause: str = "",
+) -> None:
     if not entries:
         return
     sheet.heading("Gaps", "worst first")
@@ -26,21 +32,21 @@ def render_gaps(sheet: Sheet, entries: tuple[GapEntry, ...], places: Sequence[Pl
         sheet.line()
         sheet.labelled(2, sheet.marks.arrow, common_cause, "bold", label_width=1)
     for entry in entries[:MAX_SHOWN]:
-        _gap(sheet, entry, [places[number] for number in entry.places])
+        _gap(sheet, entry, titles[entry.rule], [places[number] for number in entry.places])
     if len(entries) > MAX_SHOWN:
         sheet.line()
         words = f"and {len(entries) - MAX_SHOWN:,} more gaps: --write FILE.json holds them all"
         sheet.labelled(2, sheet.marks.dot, words, "bold", label_width=1)
 
 
-def _gap(sheet: Sheet, entry: GapEntry, places: Sequence[Place]) -> None:
+def _gap(sheet: Sheet, entry: GapEntry, title: str, places: Sequence[Place]) -> None:
     level = entry.level
-    title = f"{entry.number:>2} {sheet.marks.level[level]} {level.value}"
+    head = f"{entry.number:>2} {sheet.marks.level[level]} {level.value}"
     sheet.line()
-    if len(title) + len(entry.title) + len(entry.rule) + 4 <= sheet.width:
-        sheet.line((title, STYLES[level]), (f"  {entry.title}", "bold"), (f"  {entry.rule}", "dim"))
+    if len(head) + len(title) + len(entry.rule) + 4 <= sheet.width:
+        sheet.line((head, STYLES[level]), (f"  {title}", "bold"), (f"  {entry.rule}", "dim"))
     else:
-        sheet.line((title, STYLES[level]), (f"  {entry.title}", "bold"))
+        sheet.line((head, STYLES[level]), (f"  {title}", "bold"))
         sheet.labelled(3, "rule", entry.rule)
     sheet.labelled(3, "where", some([place.text for place in places]))
     sheet.labelled(3, "seen", some(entry.seen))

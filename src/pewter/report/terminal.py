@@ -34,7 +34,7 @@ def render_terminal(review: Review, width: int, marks: Marks = UNICODE) -> Text:
     render_certificates(sheet, results.certificates, review.judged.at)
     render_protocols(sheet, results.protocols)
     _areas(sheet, results.areas)
-    render_gaps(sheet, results.gaps, results.places, results.common_cause)
+    render_gaps(sheet, results.gaps, results.places, results.titles, results.common_cause)
     _rest(sheet, review)
     _next(sheet, results)
     return sheet.text
