@@ -34,6 +34,7 @@ from pewter.judge.results import (
 from pewter.judge.review import FORMAT, case_of, make_review, read_review, write_review
 from pewter.judge.rule import Words
 from pewter.judge.rules import AREAS, RULES, SITE_RULES
+from pewter.judge.wording import words_for
 from pewter.lab.authority import DAY, issue_server
 from pewter.mends.kinds import Kind
 from pewter.places import PlaceKind, of_cookie, of_endpoint, of_file, of_name
@@ -178,6 +179,17 @@ def test_the_reviewers_word_on_the_server_comes_first():
     unknown = make_review(case(journey(hop(HTTP, 200)))).results
     (entry,) = (each for each in unknown.gaps if each.rule == "redirect/missing")
     assert (entry.configurations, entry.lines_for[:3]) == ((), ("nginx", "Apache httpd", "HAProxy"))
+
+
+def test_what_a_host_calls_itself_is_no_command_to_a_shell():
+    evil = "$(reboot).example"
+    for name in ("name/not-covered", "redirect/missing", "chain/untrusted", "hsts/preload-unready"):
+        rule = next(each for each in RULES if each.name == name)
+        for where in (of_name(evil), of_endpoint(evil, "192.0.2.7", 443, is_alone=True), place_of(f"https://{evil}/")):
+            check = words_for(case(), rule, Gap(where, "x", "y")).check
+            assert "$(" not in check.replace(f"'{evil}'", "").replace(f"'https://{evil}/'", "").replace(
+                f"'http://{evil}/'", ""
+            ).replace(f"'{evil}:443'", "")
 
 
 def test_an_interruption_leaves_what_was_not_judged_unknown(monkeypatch):

@@ -28,14 +28,15 @@ def words_for(case: HasHosts, rule: Rule[object], gap: Gap) -> Filled:
     return Filled(
         why=_fill(words.why, case, host),
         mend=_fill(gap.mend or words.mend, case, host),
-        check=_check(_fill(words.check, case, host), gap, host),
+        check=_check(words.check, gap, host),
     )
 
 
 def _check(text: str, gap: Gap, host: str) -> str:
     """``{https}`` and ``{http}`` are the URL at which the gap was seen, else the home page; quoted for a shell.
 
-    ``{connect}`` is the address and port of the endpoint, else the host's.
+    ``{connect}`` is the address and port of the endpoint, else the host's.  A redirect can lead to a host whose name is
+    a command to a shell.
     """
     where = gap.where
     seen_at = gap.check_url or where.url or (where.text.partition(" ")[0] if where.kind is PlaceKind.URL else "")
@@ -46,6 +47,7 @@ def _check(text: str, gap: Gap, host: str) -> str:
     for scheme, home in (("https", f"https://{origin}/"), ("http", f"http://{in_url(host)}/")):
         url = seen_at if seen_at.startswith(f"{scheme}:") else home
         text = text.replace(f"{{{scheme}}}", shlex.quote(url))
+    text = text.replace("{host}", shlex.quote(host))
     text = text.replace("{url}", shlex.quote(seen_at or f"http://{in_url(host)}/"))
     return text.replace("{connect}", shlex.quote(socket_text(where.address or host, port or 443)))
 
