@@ -1,5 +1,6 @@
 """The words of a rule, filled in for the place at hand."""
 
+import re
 import shlex
 
 import msgspec
@@ -10,6 +11,9 @@ from pewter.web.urls import in_url, read_url
 from .mending import HasHosts
 from .outcomes import Gap
 from .rule import Rule
+
+
+_OF_CHECKS = re.compile(r"\{(https?|url|host|connect)\}")
 
 
 class Filled(msgspec.Struct, frozen=True):
@@ -44,12 +48,16 @@ def _check(text: str, gap: Gap, host: str) -> str:
     if seen_at.startswith("https:"):
         port = read_url(seen_at).port
     origin = in_url(host) if port in {0, 443} else f"{in_url(host)}:{port}"
-    for scheme, home in (("https", f"https://{origin}/"), ("http", f"http://{in_url(host)}/")):
-        url = seen_at if seen_at.startswith(f"{scheme}:") else home
-        text = text.replace(f"{{{scheme}}}", shlex.quote(url))
-    text = text.replace("{host}", shlex.quote(host))
-    text = text.replace("{url}", shlex.quote(seen_at or f"http://{in_url(host)}/"))
-    return text.replace("{connect}", shlex.quote(socket_text(where.address or host, port or 443)))
+    home = f"http://{in_url(host)}/"
+    values = {
+        "https": seen_at if seen_at.startswith("https:") else f"https://{origin}/",
+        "http": seen_at if seen_at.startswith("http:") else home,
+        "url": seen_at or home,
+        "host": host,
+        "connect": socket_text(where.address or host, port or 443),
+    }
+    # All at once: what a URL holds is no placeholder.
+    return _OF_CHECKS.sub(lambda match: shlex.quote(values[match[1]]), text)
 
 
 def _fill(text: str, case: HasHosts, host: str) -> str:
