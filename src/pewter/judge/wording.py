@@ -12,7 +12,6 @@ from .mending import HasHosts
 from .outcomes import Gap
 from .rule import Rule
 
-
 _OF_CHECKS = re.compile(r"\{(https?|url|host|connect)\}")
 
 
