@@ -4,6 +4,7 @@ import dataclasses
 import datetime
 import gc
 import json
+import re
 import tracemalloc
 from pathlib import Path
 
@@ -183,15 +184,11 @@ def test_the_reviewers_word_on_the_server_comes_first():
 
 def test_what_a_host_calls_itself_is_no_command_to_a_shell():
     evil = "$(reboot).example"
-    for rule_name in ("name/not-covered", "redirect/missing", "chain/untrusted", "hsts/preload-unready"):
-        rule = next(each for each in RULES if each.name == rule_name)
-        asks = words_for(case(), rule, Gap(place_of("https://x.example/?{host}"), "x", "y", host=evil)).check
-        assert evil not in asks.replace(f"'{evil}'", "").replace(f"'{evil}:443'", "")
-        for where in (of_name(evil), of_endpoint(evil, "192.0.2.7", 443, is_alone=True), place_of(f"https://{evil}/")):
-            check = words_for(case(), rule, Gap(where, "x", "y")).check
-            assert "$(" not in check.replace(f"'{evil}'", "").replace(f"'https://{evil}/'", "").replace(
-                f"'http://{evil}/'", ""
-            ).replace(f"'{evil}:443'", "")
+    places = (of_name(evil), of_endpoint(evil, "192.0.2.7", 443, is_alone=True), place_of(f"https://{evil}/?{{host}}"))
+    for rule in RULES:
+        for where in places:
+            check = words_for(case(), rule, Gap(where, "x", "y", host=evil)).check
+            assert "$(" not in re.sub(r"'[^']*'", "", check), check
 
 
 def test_an_interruption_leaves_what_was_not_judged_unknown(monkeypatch):
