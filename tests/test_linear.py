@@ -1,6 +1,7 @@
 """Every reader of hostile octets takes time that grows with them, and no faster: three doublings, and the ratio held."""
 
 import contextlib
+import dataclasses
 import json
 import time
 from pathlib import Path
@@ -11,7 +12,7 @@ from pewter.errors import FileError
 from pewter.escape import escaped, json_escaped
 from pewter.judge.review import make_review
 from pewter.octets import DecodeError
-from pewter.pki import read_certificate, read_certificate_blocks
+from pewter.pki import covers, read_certificate, read_certificate_blocks
 from pewter.pki.crls import condense_crl, read_crl
 from pewter.pki.derivation import why_too_costly
 from pewter.pki.files import read_file
@@ -29,7 +30,7 @@ from pewter.web.refresh import read_refresh
 from pewter.web.secrets import mask_field, without_secrets_in
 from pewter.web.urls import InvalidUrl, read_location, read_url
 from support.cases import case, hop, journey
-from support.certificates import HOST, NOW, leaf
+from support.certificates import HOST, NOW, leaf, parsed
 
 BASE = read_url(f"https://{HOST}/")
 SITE_FILE = Path("pewter.toml")
@@ -68,7 +69,17 @@ def cookies(made: str) -> None:
     render_terminal(make_review(case(*ways)), 100, UNICODE)
 
 
+def covered(made: str) -> None:
+    """Every name of a certificate is held against it."""
+    extensions = dataclasses.replace(
+        parsed(leaf()).extensions, dns_names=tuple(f"n{n}.example" for n in range(len(made) // 20))
+    )
+    certificate = dataclasses.replace(parsed(leaf()), extensions=extensions)
+    assert all(covers(certificate, name) for name in extensions.dns_names)
+
+
 READERS = [
+    *text(covered, "x"),
     *text(mask_set_cookie, "a=", ";a", ", b=", "=,", "\t", "a; Path=/, ", "__Host-"),
     *text(lambda made: mask_field("Location", made), "//a@", "@", "https:", "/\\", "a" * 50),
     *text(without_secrets_in, "?a=b&", ";", "//a@", "#", "/;a=", "?", "a"),

@@ -1,3 +1,4 @@
+import dataclasses
 import datetime
 
 import pytest
@@ -5,7 +6,7 @@ import pytest
 from pewter.lab.authority import DAY, issue_server
 from pewter.pki import Life, covers
 from pewter.pki.identity import matches
-from support.certificates import FAR_OFF, LONG_AGO, NOW, intermediate, key, parsed
+from support.certificates import FAR_OFF, LONG_AGO, NOW, intermediate, key, leaf, parsed
 
 
 @pytest.mark.parametrize(
@@ -35,6 +36,9 @@ from support.certificates import FAR_OFF, LONG_AGO, NOW, intermediate, key, pars
 )
 def test_dns_names(presented, host, expected):
     assert matches(presented, host) is expected
+    made = parsed(leaf())
+    named = dataclasses.replace(made, extensions=dataclasses.replace(made.extensions, dns_names=("x.y", presented)))
+    assert covers(named, host) is expected
 
 
 def certificate(*names: str, common_name: str | None = None):

@@ -76,6 +76,13 @@ class Certificate:
         return self.subject.title
 
     @functools.cached_property
+    def dns_index(self) -> tuple[frozenset[str], frozenset[str]]:
+        """dNSName entries that can match a host, in lower case: whole names, and what stands behind a wildcard."""
+        names = [each.lower() for each in self.extensions.dns_names if each.isascii() and not each.endswith(".")]
+        whole = frozenset(each for each in names if each and "*" not in each)
+        return whole, frozenset(each[1:] for each in names if each.startswith("*.") and "*" not in each[1:])
+
+    @functools.cached_property
     def public_key(self) -> PublicKeyTypes | None:
         """The key, or None where the cryptography package cannot load its kind."""
         try:

@@ -16,7 +16,11 @@ def covers(certificate: Certificate, host: str) -> bool:
     try:
         address = ipaddress.ip_address(host)
     except ValueError:
-        return any(matches(presented, host) for presented in certificate.extensions.dns_names)
+        # A certificate may have thousands of names, each of which is held against each other one.
+        whole, behind_wildcards = certificate.dns_index
+        name = host.lower().removesuffix(".")
+        first_label, _, rest = name.partition(".")
+        return name in whole or (bool(first_label) and f".{rest}" in behind_wildcards)
     return address.packed in certificate.extensions.ip_addresses
 
 
