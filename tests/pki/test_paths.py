@@ -130,9 +130,9 @@ def test_hostile_pool_of_same_named_issuers_is_bounded():
             serial + 1, LONG_AGO, FAR_OFF,
         )  # fmt: skip
         pool.append(parsed(Issued(builder.sign(key("hostile"), hashes.SHA256()), key("hostile"))))
-    begun = time.perf_counter()
+    begun = time.thread_time()
     paths = build_paths(parsed(leaf()), [parsed(leaf()), *reversed(pool)], [store(root())], NOW)
-    assert time.perf_counter() - begun < 1
+    assert time.thread_time() - begun < 1
     assert paths[0].is_valid  # the key identifier has the right one tried first
     assert MAX_SIGNATURE_WORK < 2000
 

@@ -47,6 +47,6 @@ def test_hostile_values_never_raise(value):
 
 @pytest.mark.parametrize("value", [" " * 20_000 + "=", "max-age=" + '"\\' * 10_000, "a;" * 20_000])
 def test_hostile_values_are_refused_at_once(value):
-    begun = time.perf_counter()
+    begun = time.thread_time()
     read_sts(value)
-    assert time.perf_counter() - begun < 0.5
+    assert time.thread_time() - begun < 0.5
