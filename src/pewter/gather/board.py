@@ -2,8 +2,9 @@
 
 import asyncio
 import datetime
+import functools
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import msgspec
@@ -174,8 +175,7 @@ class Board:
         )
         endpoints = sorted(self.endpoints.values(), key=lambda each: order.get(each.name, last))
         given, plan = self.given, self.plan
-        read = map(read_certificate, self.certificates.values()) if self.statuses else ()
-        serials = frozenset(each.serial for each in read if isinstance(each, Certificate))
+        serials = functools.cache(self._serials)
         return Evidence(
             plan=plan,
             begun=begun,
@@ -206,11 +206,16 @@ class Board:
             interrupted=self.interrupted,
         )
 
-    def _condensed(self, answer: StatusAnswer, serials: frozenset[int]) -> StatusAnswer:
+    def _serials(self) -> frozenset[int]:
+        """Of every certificate at hand."""
+        read = map(read_certificate, self.certificates.values())
+        return frozenset(each.serial for each in read if isinstance(each, Certificate))
+
+    def _condensed(self, answer: StatusAnswer, serials: Callable[[], frozenset[int]]) -> StatusAnswer:
         """A long list is kept with what was asked of it: the entries of the certificates at hand."""
         match answer:
             case StatusAnswer(method=StatusMethod.CRL, answer=Seen(value=octets)) if len(octets) > LONGEST_CRL_KEPT:
-                condensed = condense_crl(octets, serials)
+                condensed = condense_crl(octets, serials())
                 if condensed is not None:
                     return msgspec.structs.replace(answer, answer=Seen(condensed[0]), signed_digest=condensed[1])
         return answer

@@ -89,14 +89,17 @@ def configurations(case: HasHosts, rule: str, gaps: Sequence[Gap], waits: dict[s
     ``waits``: hosts for which lines of this rule would not be safe yet, and why.
     """
     by_kind: dict[Kind, dict[str, Situation]] = {}
+    cookies: dict[str, dict[str, None]] = {}
     for gap in gaps:
         host = gap.host or gap.where.host
+        if gap.where.kind is PlaceKind.COOKIE:
+            cookies.setdefault(host, {})[gap.where.name] = None
         for kind in _kinds(case, rule, gap, host):
-            situations = by_kind.setdefault(kind, {})
-            found = _situation(case, gap, host, kind)
-            known = situations.get(host)
-            cookies = (*known.cookies, *found.cookies) if known is not None else found.cookies
-            situations[host] = msgspec.structs.replace(found, cookies=tuple(dict.fromkeys(cookies)))
+            by_kind.setdefault(kind, {})[host] = _situation(case, gap, host, kind)
+    for situations in by_kind.values():
+        for host, names in cookies.items():
+            if host in situations:
+                situations[host] = msgspec.structs.replace(situations[host], cookies=tuple(names))
     return tuple(each for kind, situations in by_kind.items() for each in _of_kind(rule, kind, situations, waits))
 
 
@@ -133,7 +136,7 @@ def _kinds(case: HasHosts, rule: str, gap: Gap, host: str) -> tuple[Kind, ...]:
     if rule.startswith("cookie/") or rule in _OF_APPLICATIONS:
         found.append(case.once(f"application of {host}", lambda: application_of(case, host)))
     is_plain = _is_plain(rule, gap)
-    found.append(case.once(f"server of {host} {is_plain}", lambda: server_of(case, host, is_plain=is_plain)[0]))
+    found.append(case.once(f"server of {host} {is_plain}", lambda: server_of(case, host, is_plain=is_plain))[0])
     return tuple(dict.fromkeys(kind for kind in found if kind is not None))
 
 
@@ -167,27 +170,36 @@ def application_of(case: HasHosts, host: str) -> Kind | None:
 
 
 def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind) -> Situation:
+    """What was seen of the host, once for all of its gaps, and of this one."""
+    known = case.once(f"situation of {host}", lambda: _of_host(case, host))
+    is_secure = _is_secure(gap)
+    is_plain = is_secure is False
+    recognised, version = case.once(f"server of {host} {is_plain}", lambda: server_of(case, host, is_plain=is_plain))
+    return msgspec.structs.replace(
+        known,
+        port=gap.where.port or known.port,
+        is_secure=is_secure,
+        is_own_circle=gap.cause == f"circle of {host}",
+        version=version if recognised is kind else (),
+    )
+
+
+def _of_host(case: HasHosts, host: str) -> Situation:
     expected = case.expected_hosts(host)
     landing = expected[0] if expected and expected[0] != host else ""
     secure = [hop for hop in case.hops_of(host) if hop.url.startswith("https:")]
-    is_plain = _is_secure(gap) is False
     fields = next((values for hop in secure if (values := hop.values("Strict-Transport-Security"))), ())
     policy = read_sts(fields[0]) if fields else None
-    recognised, version = server_of(case, host, is_plain=is_plain)
     return Situation(
         host=in_url(host),
         landing=in_url(landing) if landing else "",
         canonical=case.canonical,
-        port=gap.where.port or next((read_url(hop.url).port for hop in secure), 443),
+        port=next((read_url(hop.url).port for hop in secure), 443),
         names=tuple(map(in_url, case.resolving_names)),
-        cookies=(gap.where.name,) if gap.where.kind is PlaceKind.COOKIE else (),
-        is_secure=_is_secure(gap),
         max_age=getattr(policy, "max_age", None),
         sts=fields[0].strip() if fields else "",
         policy=next((", ".join(v) for hop in secure if (v := hop.values("Content-Security-Policy"))), ""),
         names_powered_by=any(hop.values("X-Powered-By") for hop in secure),
-        is_own_circle=gap.cause == f"circle of {host}",
-        version=version if recognised is kind else (),
     )
 
 
