@@ -44,5 +44,5 @@ clean:
 browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium and Firefox (chromium, chromium-driver, firefox-esr, libnss3-tools, iproute2; needs root)
 	unshare -n -m sh -c 'ip link set lo up && exec $(BIN)/python tests/browser/agreement.py'
 
-mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd, HAProxy, Caddy and lighttpd (needs root, for a network namespace of each)
+mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd, HAProxy, Caddy, lighttpd, Django and Express (needs npm, and root for a network namespace of each)
 	$(BIN)/python tests/mends/runner.py --write

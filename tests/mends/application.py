@@ -75,6 +75,8 @@ def answer(behaviour: str, host: str, scheme: str, forwarded: str, target: str):
         case "blocked":
             fields = [("Content-Security-Policy", "frame-ancestors 'self'")]
             return 200, fields, PAGE + b'<script src="http://mend.example/x.js"></script>'
+        case "blocked-alone":
+            return 200, fields, PAGE + b'<script src="http://mend.example/x.js"></script>'
         case "named":
             fields = [("X-Powered-By", "PHP/8.1.2")]
     if target.startswith("/pewter-no-such"):

@@ -33,8 +33,14 @@ class Base(msgspec.Struct, frozen=True):
     files: dict[str, str] = {}
     """What an application needs beside its settings."""
 
-    front: str = ""
-    """The nginx before an application that is itself under proof; else the server is, before an application of ours."""
+    slots: dict[str, str] = {}
+    """What stands in the places that a fault may take."""
+
+    several: dict[str, str] = {}
+    """The same, where one block answers for several names."""
+
+    is_application: bool = False
+    """It is itself under proof, behind the nginx of ``front.conf``; else the server is, before an application of ours."""
 
 
 BASES = msgspec.convert(
@@ -42,11 +48,16 @@ BASES = msgspec.convert(
 )
 
 
-def put(text: str, place: str, manner: str, lines: str, *, has_of: bool) -> str:
-    """The configuration with lines put where a mend says."""
+def put(text: str, place: str, manner: str, lines: str, *, has_of: bool, other_name: str = "") -> str:
+    """The configuration with lines put where a mend says.
+
+    A block that answers for another name too is kept, and the name is taken out of it.
+    """
     if manner == "replaces" and not has_of:
         block = re.compile(rf"<<{place}\n.*?{place}>>", re.DOTALL)
         assert block.search(text), f"no block {place}"
+        if other_name:
+            return block.sub(lambda match: f"{match[0].replace(other_name, '', 1)}\n{lines}\n", text, count=1)
         return block.sub(lambda match: f"{lines}\n", text, count=1)
     if manner in {"replaces", "removes"}:
         text = _FAULT.sub("", text)

@@ -25,6 +25,9 @@ class Case(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     canonical: bool = False
     """www is the canonical host, and under review too."""
 
+    several: bool = False
+    """One block answers for both names."""
+
     declared: bool = True
     """The canonical host is given; else worked out."""
 

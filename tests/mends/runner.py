@@ -7,6 +7,7 @@ tells before from after.  Writes ``src/pewter/mends/proofs.toml`` with ``--write
 
 import argparse
 import contextlib
+import dataclasses
 import datetime
 import json
 import os
@@ -26,6 +27,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 from mends.application import HOST, LANDING
 from mends.bases import BASES, Base, bare, put
 from mends.cases import ALL, CASES, Case
+from mends.hostile import pieces_with
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.case import Case as Judged
 from pewter.judge.outcomes import Unknown
@@ -37,6 +39,9 @@ from support.certificates import parsed
 from support.looks import take
 
 HERE = Path(__file__).parent
+HOSTILE = "hostile-names"
+EXPRESS = HERE.parents[1] / "build" / "express"
+SHOWN = (*ALL, Kind.DJANGO, Kind.EXPRESS)
 VERSIONS = {
     Kind.NGINX: ("nginx", "-v"),
     Kind.APACHE: ("apache2", "-v"),
@@ -44,6 +49,7 @@ VERSIONS = {
     Kind.CADDY: ("caddy", "version"),
     Kind.LIGHTTPD: ("lighttpd", "-v"),
     Kind.DJANGO: ("/usr/bin/python3", "-m", "django", "--version"),
+    Kind.EXPRESS: ("node", "-p", f"require('{EXPRESS}/node_modules/express/package.json').version"),
 }
 
 
@@ -60,7 +66,7 @@ class Proof:
         issued = self._issue()
         base = BASES[self.kind]
         text = self._configuration(base)
-        with self._front(base) if base.front else self._application():
+        with self._front(base) if base.is_application else self._application():
             with self._server(base, text):
                 before = self._review(issued)
                 entry = next((each for each in before.results.gaps if each.rule == self.case.rule), None)
@@ -103,13 +109,13 @@ class Proof:
         root = issue_ca("Mend Root", None, now - 100 * DAY, now + 1000 * DAY)
         issuing = issue_ca("Mend Issuing", root, now - 100 * DAY, now + 900 * DAY)
         key = make_key("RSA 2048")
-        for name, names in (("leaf", [HOST]), ("landing", [LANDING])):
+        for name, names in (("full", [HOST]), ("landing", [LANDING]), ("both", [HOST, LANDING])):
             issued = issue_server(names, issuing, now - 10 * DAY, now + 70 * DAY, key=key)
             whole = issued.pem + issuing.pem
             if self.kind is Kind.HAPROXY:
                 whole += issued.key_pem
-            (self.folder / ("full.pem" if name == "leaf" else "landing.pem")).write_bytes(whole)
-            if name == "leaf":
+            (self.folder / f"{name}.pem").write_bytes(whole)
+            if name == "full":
                 (self.folder / "leaf.pem").write_bytes(
                     issued.pem + (issued.key_pem if self.kind is Kind.HAPROXY else b"")
                 )
@@ -125,18 +131,11 @@ class Proof:
         return root
 
     def _configuration(self, base: Base) -> str:
-        slots = {
-            "general": "", "plain": base.plain, "secure": "", "bind": "", "tls": "", "passing": "", "port": "80",
-            "listen": "listen 443 ssl; listen [::]:443 ssl;", "reflect": "", "other": base.other,
-            "versions": "ssl_protocols TLSv1.2 TLSv1.3;", "listens": "Listen 80\nListen 443",
-            "engine": {
-                Kind.APACHE: "SSLEngine on",
-                Kind.HAPROXY: "ssl crt {folder}/{chain} crt {folder}/landing.pem",
-                Kind.LIGHTTPD: 'ssl.engine = "enable"',
-            }.get(self.kind, ""),
-        }  # fmt: skip
+        slots = {"general": "", "secure": "", "plain": base.plain, "other": base.other, **base.slots}
+        slots |= base.several if self.case.several else {}
         slots |= self.case.faults.get(self.kind, {})
-        values = {"folder": str(self.folder), "chain": self.case.chain, "host": HOST, "landing": LANDING}
+        chain = "both.pem" if self.case.several else self.case.chain
+        values = {"folder": str(self.folder), "chain": chain, "host": HOST, "landing": LANDING}
         slots = {
             name: text.replace("{folder}", values["folder"]).replace("{chain}", values["chain"])
             for name, text in slots.items()
@@ -157,18 +156,17 @@ class Proof:
             leaf, mark, key = old.partition(b"-----END CERTIFICATE-----\n")
             file.write_bytes(leaf + mark + (self.folder / "issuing.pem").read_bytes() + key)
             return text
-        place = self._place(piece.where)
-        has_of = "in place of" in piece.where and not piece.where.startswith("in place of")
-        manner = "removes" if piece.manner is Manner.REMOVES else piece.manner.value
-        return put(text, place, manner, piece.lines, has_of=has_of)
-
-    def _place(self, where: str) -> str:
-        """The place that the printed words name."""
+        # The place that the printed words name.
         places = {
-            words.replace("@host@", HOST).replace("@port@", "443"): place
+            words.replace("@port@", "443").partition("@host@")[0]: place
             for place, words in kind_file(self.kind).places.items()
         }
-        return places[max((words for words in places if words in where), key=len)]
+        place = places[max((words for words in places if words in piece.where), key=len)]
+        has_of = "in place of" in piece.where and not piece.where.startswith("in place of")
+        manner = "removes" if piece.manner is Manner.REMOVES else piece.manner.value
+        other = {Kind.NGINX: "mend.example ", Kind.APACHE: "mend.example ", Kind.CADDY: "http://mend.example, "}
+        kept = other.get(self.kind, "") if self.case.several else ""
+        return put(text, place, manner, piece.lines, has_of=has_of, other_name=kept)
 
     @contextlib.contextmanager
     def _application(self) -> Iterator[None]:
@@ -187,7 +185,8 @@ class Proof:
     def _front(self, base: Base) -> Iterator[None]:
         for name, text in base.files.items():
             (self.folder / name).write_text(text, encoding="utf-8")
-        (self.folder / "front.conf").write_text(base.front.replace("{folder}", str(self.folder)), encoding="utf-8")
+        front = (HERE / "front.conf").read_text(encoding="utf-8").replace("{folder}", str(self.folder))
+        (self.folder / "front.conf").write_text(front, encoding="utf-8")
         process = subprocess.Popen(["nginx", "-p", str(self.folder), "-c", str(self.folder / "front.conf")])
         try:
             _wait_for(443, process)
@@ -198,21 +197,16 @@ class Proof:
 
     @contextlib.contextmanager
     def _server(self, base: Base, text: str) -> Iterator[None]:
-        (self.folder / base.file).write_text(bare(text), encoding="utf-8")
-
-        def filled(command: tuple[str, ...]) -> list[str]:
-            return [part.replace("{folder}", str(self.folder)) for part in command]
-
-        if base.test:
-            checked = subprocess.run(filled(base.test), capture_output=True, text=True, timeout=60)
-            if checked.returncode:
-                raise AssertionError(f"its own test refuses it: {(checked.stdout + checked.stderr)[-500:]}")
+        self._tested(base, text)
         with (self.folder / "log").open("wb") as log:
             process = subprocess.Popen(
-                filled(base.command), stdout=log, stderr=log, env={**os.environ, "HOME": str(self.folder)}
+                self._filled(base.command),
+                stdout=log,
+                stderr=log,
+                env={**os.environ, "HOME": str(self.folder), "NODE_PATH": str(EXPRESS / "node_modules")},
             )
         try:
-            _wait_for(8000 if base.front else 443, process)
+            _wait_for(8000 if base.is_application else 443, process)
             yield
         finally:
             process.terminate()
@@ -221,7 +215,31 @@ class Proof:
             if process.poll() is None:
                 process.kill()
                 process.wait()
-            _wait_until_free((8000,) if base.front else (80, 443))
+            _wait_until_free((8000,) if base.is_application else (80, 443))
+
+    def _filled(self, command: tuple[str, ...]) -> list[str]:
+        return [part.replace("{folder}", str(self.folder)) for part in command]
+
+    def _tested(self, base: Base, text: str) -> None:
+        """The server's own test of a configuration."""
+        (self.folder / base.file).write_text(bare(text), encoding="utf-8")
+        checked = subprocess.run(self._filled(base.test), capture_output=True, text=True, timeout=60)
+        if checked.returncode:
+            raise AssertionError(f"its own test refuses it: {(checked.stdout + checked.stderr)[-500:]}")
+
+    def read_hostile(self) -> list[str]:
+        """What the server's own test says against lines with what hostile sites call themselves."""
+        self._issue()
+        base, against, cases = BASES[self.kind], [], {case.rule: case for case in CASES if self.kind in case.kinds}
+        for rule, hostile, pieces in pieces_with(self.kind):
+            text = dataclasses.replace(self, case=cases.get(rule, self.case))._configuration(base)
+            try:
+                for piece in pieces:
+                    text = text if piece.manner in {Manner.COMMAND, Manner.WORDS} else self._put(text, piece)
+                self._tested(base, text)
+            except AssertionError as exc:
+                against.append(f"{rule}: {hostile!r}: {exc}")
+        return against
 
     def _review(self, root) -> Review:
         names = [LANDING, HOST] if self.case.canonical else [HOST]
@@ -276,6 +294,15 @@ def prove(kind: Kind, wanted: str) -> None:
         )
 
 
+def read_hostile(kind: Kind) -> None:
+    """A line of JSON, as a proof's."""
+    begun = time.monotonic()
+    with tempfile.TemporaryDirectory(prefix="mend-") as folder:
+        Path(folder).chmod(0o755)
+        against = Proof(kind, Case("", "hostile-names"), Path(folder)).read_hostile()
+    print(json.dumps([kind.value, HOSTILE, "", round(time.monotonic() - begun, 1), "; ".join(against)]), flush=True)
+
+
 def _try(kind: Kind, case: Case) -> str:
     folder = Path(tempfile.mkdtemp(prefix="mend-"))
     folder.chmod(0o755)
@@ -297,8 +324,14 @@ def main() -> int:
     options = parser.parse_args()
     if options.inside:
         prove(Kind(options.kind), options.wanted)
+        if Kind(options.kind) in ALL and options.wanted in HOSTILE:
+            read_hostile(Kind(options.kind))
         return 0
-    kinds = [kind for kind in (*ALL, Kind.DJANGO) if options.kind in kind.value]
+    kinds = [kind for kind in SHOWN if options.kind in kind.value]
+    if Kind.EXPRESS in kinds:
+        EXPRESS.mkdir(parents=True, exist_ok=True)
+        shutil.copy(HERE / "express" / "package.json", EXPRESS)
+        subprocess.run(["npm", "install", "--prefix", EXPRESS, "--no-package-lock", "--silent"], check=True)
     begun, results = time.monotonic(), []
     hosts = Path(tempfile.mkdtemp()) / "hosts"
     hosts.write_text(f"127.0.0.1 localhost {HOST} {LANDING}\n::1 localhost {HOST} {LANDING}\n")
@@ -313,6 +346,7 @@ def main() -> int:
             )
         process.wait()
     failed = [each for each in results if each[2]]
+    results = [each for each in results if each[1] != HOSTILE]
     pairs = {each[:2] for each in results}
     print(
         f"{len(results)} set-ups of {len(pairs)} pairs of rule and server, {len(failed)} not proven; {time.monotonic() - begun:.0f} s"
@@ -350,7 +384,7 @@ def _write(results: list[tuple[str, str, str]]) -> None:
             lines += [f'"{rule}" = {count}' for rule, count in counts.items()]
     root = HERE.parents[1]
     (root / "src" / "pewter" / "mends" / "proofs.toml").write_text("\n".join(lines) + "\n", encoding="utf-8")
-    shown = (*ALL, Kind.DJANGO)
+    shown = SHOWN
     titles = [kind_file(kind).title for kind in shown]
     table = ["# Mends that were proven", "", "Written by `make mends`: set-ups in which the printed lines closed the gap, with nothing new open, the server's own",
              "configuration test passed, and the printed check telling before from after. A dash: not tried here.", "",

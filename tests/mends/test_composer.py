@@ -92,6 +92,10 @@ def test_one_block_for_each_name_and_remarks_once():
     second = msgspec.structs.replace(HERE, host="shop.x.example", landing="")
     pieces = compose("redirect/missing", Kind.NGINX, [HERE, second])
     assert [re.findall(r"server_name (\S+);", piece.lines) for piece in pieces] == [["x.example"], ["shop.x.example"]]
+    shared = compose("hsts/absent", Kind.NGINX, [HERE, second])
+    assert [piece.where for piece in shared] == [
+        "in the server block for port 443 of x.example and shop.x.example (once, where they share it), beside what is there"
+    ]
     many = compose("cookie/not-secure", Kind.NGINX, [msgspec.structs.replace(HERE, cookies=("a", "b"))])
     assert [bool(piece.note) for piece in many] == [True, False]
 

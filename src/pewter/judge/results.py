@@ -11,6 +11,7 @@ import msgspec
 from pewter.evidence import Alert, Ended, Evidence, Fault, Handshake, HowEnded, NotTls
 from pewter.mends.composer import Piece
 from pewter.mends.kinds import Manner
+from pewter.phrases import all_of
 from pewter.places import Place
 from pewter.web.urls import https_origin, in_url, read_url
 
@@ -445,9 +446,8 @@ def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
     name, numbers = max(of_name.items(), key=lambda found: len(found[1]))
     if len(numbers) < 3:
         return ""
-    listed = f"{', '.join(map(str, numbers[:-1]))} and {numbers[-1]}"
     return (
-        f"Gaps {listed} point to one cause: the application's own address is set to http://{name}, or it does not "
+        f"Gaps {all_of(numbers)} point to one cause: the application's own address is set to http://{name}, or it does not "
         f"know that its visitors come by https. Set the address to https (its site or base URL, or the trusted "
         f"X-Forwarded-Proto of the proxy before it), then look again."
     )

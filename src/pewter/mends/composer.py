@@ -9,6 +9,7 @@ from collections.abc import Iterable, Iterator, Sequence
 
 import msgspec
 
+from ..phrases import all_of
 from .kinds import Kind, KindFile, Manner, Template, kind_file
 
 MAX_HOSTS = 12
@@ -83,13 +84,23 @@ class Piece(msgspec.Struct, frozen=True, omit_defaults=True):
 def compose(rule: str, kind: Kind, situations: Sequence[Situation]) -> tuple[Piece, ...]:
     """The pieces of all hosts of one entry, each once; none where the kind has none, or a name is not harmless."""
     file = kind_file(kind)
-    found: dict[Piece, None] = {}
+    found: dict[Piece, list[str]] = {}
     for situation in situations[:MAX_HOSTS]:
         if situation.is_harmless:
             for template in file.templates(rule):
-                found.update(dict.fromkeys(_pieces(rule, file, template, situation)))
+                for piece in _pieces(rule, file, template, situation):
+                    # The same lines for several hosts are told once, with the places of all: they may be one block.
+                    hosts = found.setdefault(piece, [])
+                    if situation.host not in hosts:
+                        hosts.append(situation.host)
     said: set[str] = set()
-    return tuple(_said_once(piece, said) for piece in found)
+    return tuple(_said_once(_at(piece, hosts), said) for piece, hosts in found.items())
+
+
+def _at(piece: Piece, hosts: Sequence[str]) -> Piece:
+    """With the hosts in the words for the place."""
+    all_of_them = hosts[0] if len(hosts) == 1 else f"{all_of(hosts)} (once, where they share it)"
+    return msgspec.structs.replace(piece, where=piece.where.replace("@host@", all_of_them))
 
 
 def _said_once(piece: Piece, said: set[str]) -> Piece:
@@ -116,7 +127,7 @@ def _piece(file: KindFile, template: Template, values: dict[str, str]) -> Piece:
     def fill(text: str) -> str:
         return _PLACEHOLDER.sub(lambda match: values[match[1]], text).strip("\n")
 
-    place = fill(file.places.get(template.place, ""))
+    place = file.places.get(template.place, "").replace("@port@", values["port"])
     lines, note = fill(template.lines), fill(template.note)
     if f"max-age={DAY}" in lines:
         note = f"{_LATER} {note}".strip()
@@ -157,6 +168,8 @@ def _values(rule: str, situation: Situation) -> dict[str, str]:
     names = dict.fromkeys((situation.host, *situation.names))
     return {
         "host": situation.host,
+        # Apache httpd takes no IPv6 address as a ServerName.
+        "server_name": f"{'ServerAlias' if situation.host.startswith('[') else 'ServerName'} {situation.host}",
         "host_pattern": re.escape(situation.host),
         "origin": f"https://{situation.host}{port}",
         "landing": f"https://{situation.landing or situation.host}{port}",
@@ -175,7 +188,9 @@ def _holds(condition: str, situation: Situation) -> bool:
         case ["landing"]:
             return bool(situation.landing)
         case ["policy"]:
-            return bool(situation.max_age and _POLICY.fullmatch(situation.sts))
+            return _has_policy(situation)
+        case ["no", "policy"]:
+            return not _has_policy(situation)
         case ["plain", "hop"]:
             return not situation.is_secure
         case ["secure", "hop"]:
@@ -191,6 +206,10 @@ def _holds(condition: str, situation: Situation) -> bool:
         case ["before", version]:
             return bool(situation.version) and situation.version < _numbers(version)
     raise ValueError(condition)
+
+
+def _has_policy(situation: Situation) -> bool:
+    return bool(situation.max_age and _POLICY.fullmatch(situation.sts))
 
 
 def _numbers(version: str) -> tuple[int, ...]:

@@ -4,6 +4,7 @@ from collections.abc import Mapping, Sequence
 
 from pewter.judge.outcomes import Level
 from pewter.judge.results import GapEntry, Manner, Piece, Place
+from pewter.phrases import all_of
 
 from .sheet import STYLES, Sheet, listed, sentence, some
 
@@ -62,7 +63,7 @@ def _gap(sheet: Sheet, entry: GapEntry, title: str, places: Sequence[Place]) -> 
             lead = f"For {each.server}{there}" if position == 0 else "And"
             _piece(sheet, lead, piece)
     if entry.lines_for:
-        sheet.labelled(3, "", f"Lines for {_listed(entry.lines_for)}: pewter explain {entry.rule}")
+        sheet.labelled(3, "", f"Lines for {all_of(entry.lines_for)}: pewter explain {entry.rule}")
     sheet.line("   ", (f"{'check':<9} ", "dim"), (entry.check, "green"))
 
 
@@ -75,7 +76,3 @@ def _piece(sheet: Sheet, lead: str, piece: Piece) -> None:
         sheet.verbatim(15, piece.lines)
     if piece.note:
         sheet.labelled(3, "", piece.note, "dim")
-
-
-def _listed(titles: Sequence[str]) -> str:
-    return titles[0] if len(titles) == 1 else f"{', '.join(titles[:-1])} and {titles[-1]}"
