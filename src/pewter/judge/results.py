@@ -447,8 +447,8 @@ def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
     if len(numbers) < 3:
         return ""
     return (
-        f"Gaps {all_of(numbers)} point to one cause: the application's own address is set to http://{name}, or it does not "
-        f"know that its visitors come by https. Set the address to https (its site or base URL, or the trusted "
+        f"Gaps {all_of(numbers)} point to one cause: the application's own address is set to http://{name}, or it "
+        f"does not know that its visitors come by https. Set the address to https (its site or base URL, or the trusted "
         f"X-Forwarded-Proto of the proxy before it), then look again."
     )
 
