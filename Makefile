@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test test-under-load attack mends check schema figures fuzz browser-agreement screenshots clean
+.PHONY: demo test test-under-load attack mends names check schema figures fuzz browser-agreement screenshots clean
 
 # lock.txt holds the versions that were tested; "pip install ." takes any that pyproject.toml allows.
 $(BIN)/.ready: pyproject.toml lock.txt
@@ -46,3 +46,6 @@ browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium and
 
 mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd, HAProxy, Caddy, lighttpd, Django and Express (needs npm, and root for a network namespace of each)
 	$(BIN)/python tests/mends/runner.py --write
+
+names: $(BIN)/.ready   ## hold the dns area against BIND, NSD, Knot, PowerDNS and unbound (needs root, for network namespaces)
+	$(BIN)/python tests/names/runner.py

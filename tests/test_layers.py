@@ -20,9 +20,23 @@ ALLOWED = {
     "tls": {"evidence", "octets", "crypto"},
     "pki": {"evidence", "octets", "crypto"},
     "web": {"evidence", "octets", "places"},
+    "names": {"evidence"},
     "mends": {"phrases"},
-    "judge": {"evidence", "tls", "pki", "web", "mends", "crypto", "errors", "escape", "octets", "phrases", "places"},
-    "gather": {"evidence", "tls", "pki", "web", "errors", "octets", "places"},
+    "judge": {
+        "evidence",
+        "tls",
+        "pki",
+        "web",
+        "names",
+        "mends",
+        "crypto",
+        "errors",
+        "escape",
+        "octets",
+        "phrases",
+        "places",
+    },
+    "gather": {"evidence", "tls", "pki", "web", "names", "errors", "octets", "places"},
     "report": {"evidence", "web", "judge", "errors", "escape", "phrases"},
     "plan": {"evidence", "tls", "pki", "web", "mends", "judge", "gather", "errors", "escape", "places"},
     "lab": {"evidence", "tls", "octets", "errors"},
@@ -42,7 +56,7 @@ ALLOWED = {
         "places",
     },
 }
-CORE = ("evidence", "tls", "pki", "web", "judge")
+CORE = ("evidence", "tls", "pki", "names", "web", "judge")
 NOT_IN_THE_CORE = {"asyncio", "socket", "ssl", "httpx", "httpcore", "typer", "rich", "dns", "requests", "selectors"}
 
 

@@ -78,6 +78,17 @@ def of_name(name: str) -> Place:
     return Place(PlaceKind.NAME, name, name)
 
 
+def of_zone(zone: str) -> Place:
+    """A zone by its apex."""
+    return Place(PlaceKind.ZONE, f"zone {zone}", zone)
+
+
+def of_name_server(zone: str, server: str, address: str = "") -> Place:
+    """A server of a zone; with its address where one of several is meant."""
+    text = f"{server} ({address})" if address else server
+    return Place(PlaceKind.NAME_SERVER, text, zone, address=address, name=server)
+
+
 def of_endpoint(name: str, address: str, port: int, *, is_alone: bool) -> Place:
     """One name at one address and port; ``is_alone``: the name has no other address, so that it need not be told."""
     shown = name if port == HTTPS else socket_text(name, port)

@@ -30,7 +30,7 @@ from pewter.judge.expectations import Terms
 from pewter.judge.facts.browsers import Browser, Prediction
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.visits import predict_for
-from pewter.lab.name_server import NameServer
+from pewter.lab.name_server import NameServer, zone_of_table
 from pewter.lab.web_server import Response, VirtualHost, WebServer
 from pewter.pki import Store, read_certificate
 from pewter.web.cookies import Cookie, read_set_cookie
@@ -154,7 +154,7 @@ class World:
         self._loop = asyncio.new_event_loop()
         threading.Thread(target=self._loop.run_forever, daemon=True).start()
         # A name server that knows these names and denies all others at once: browsers look up more than is typed.
-        names = NameServer(dict.fromkeys(hosts, ("127.0.0.1",)))
+        names = NameServer([zone_of_table(dict.fromkeys(hosts, ("127.0.0.1",)))])
         for start in (names.start(53), self.server.start(80, 443)):
             asyncio.run_coroutine_threadsafe(start, self._loop).result(60)
         resolver = Path(stack.enter_context(tempfile.TemporaryDirectory())) / "resolv.conf"

@@ -79,7 +79,7 @@ def test_a_request_is_made_once_however_many_journeys_come_to_it():
 
 def test_a_request_that_fails_is_made_again_by_each_journey_that_comes_to_it_later():
     """An answer is shared, a failure only with those that waited for it."""
-    context = JourneyContext(Network.for_plan(Plan((Target(PEER),), resolver="127.0.0.1:9"), Budget()), 2.0)
+    context = JourneyContext(Network.for_plan(Plan((Target(PEER),), resolvers=("127.0.0.1:9",)), Budget()), 2.0)
     url, there = Url("http", PEER, 80, "/"), Destination("192.0.2.7", 80, "127.0.0.1", 1)
     fetched = []
 
@@ -159,7 +159,7 @@ def test_settings_by_name_show(ciphers):
 
 def ask(running, *steps: Step):
     """A look at HOST with these steps alone."""
-    plan = Plan((Target(HOST),), routes=running.routes, resolver=running.resolver, steps=steps, whole_seconds=20)
+    plan = Plan((Target(HOST),), routes=running.routes, resolvers=(running.resolver,), steps=steps, whole_seconds=20)
     return asyncio.run(look(plan, Given((store(root()),), (parsed(root()),)), NoProgress()))
 
 

@@ -32,7 +32,7 @@ from pewter.lab.marram import (
     Stage,
     marram_ferries,
 )
-from pewter.lab.name_server import NameServer
+from pewter.lab.name_server import NameServer, zone_of_table
 from pewter.lab.relay import TcpRelay, UdpRelay
 from pewter.lab.serving import listen
 from pewter.lab.web_server import Response, VirtualHost
@@ -57,7 +57,7 @@ TABLE = {"x.example": ("192.0.2.7", "2001:db8::7"), "alias.example": ("=x.exampl
 @pytest.mark.parametrize("transport", ["udp", "tcp"])
 def test_name_server(name, record_type, rcode, answers, transport):
     async def ask():
-        server = await NameServer(TABLE).start()
+        server = await NameServer([zone_of_table(TABLE)]).start()
         try:
             query = dns.message.make_query(name, record_type)
             send = dns.asyncquery.udp if transport == "udp" else dns.asyncquery.tcp
@@ -76,7 +76,7 @@ def test_name_server_takes_another_port_where_one_is_free_for_tcp_alone(monkeypa
     async def start(holder):
         ports = iter([holder.getsockname()[1], 0])
         monkeypatch.setattr(name_server, "listen", lambda serve, port: listen(serve, next(ports)))
-        server = await NameServer(TABLE).start()
+        server = await NameServer([zone_of_table(TABLE)]).start()
         await server.stop()
         return server.port
 
@@ -86,7 +86,7 @@ def test_name_server_takes_another_port_where_one_is_free_for_tcp_alone(monkeypa
 
 
 def test_name_server_ignores_rubbish():
-    assert NameServer(TABLE).answer(b"rubbish") is None
+    assert NameServer([zone_of_table(TABLE)]).answer(b"rubbish") is None
 
 
 def test_relay_adds_its_delay_each_way_and_a_round_trip_for_connecting():
@@ -117,7 +117,7 @@ def test_relay_adds_its_delay_each_way_and_a_round_trip_for_connecting():
 
 def test_relay_of_datagrams():
     async def run():
-        server = await NameServer(TABLE).start()
+        server = await NameServer([zone_of_table(TABLE)]).start()
         relay = await UdpRelay(server.port, 0.05).start()
         begun = time.monotonic()
         await dns.asyncquery.udp(dns.message.make_query("x.example", "A"), "127.0.0.1", port=relay.port, timeout=2)

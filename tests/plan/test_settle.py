@@ -65,7 +65,7 @@ def test_every_section_is_read(tmp_path):
             "tickets.marram-ferries.example=192.0.2.20",
             "tickets.marram-ferries.example=192.0.2.21",
         ),
-        resolver="127.0.0.1:5353",
+        resolvers=("127.0.0.1:5353",),
         whole_seconds=30,
     )  # fmt: skip
     assert terms.canonical == "https://www.marram-ferries.example"
@@ -147,12 +147,12 @@ def test_command_line_comes_before_the_site_file(tmp_path):
         also=("new.example:444",),
         paths=("/x",),
         timeout=5,
-        resolver="192.0.2.53",
+        resolvers=("192.0.2.53",),
     )
     plan, terms = settled(tmp_path, typed)
     assert plan.targets[-1] == Target("new.example", 444)
     assert plan.paths[-1] == "/x"
-    assert (plan.whole_seconds, plan.step_seconds, plan.resolver) == (5, 5, "192.0.2.53:53")
+    assert (plan.whole_seconds, plan.step_seconds, plan.resolvers) == (5, 5, ("192.0.2.53:53",))
     assert terms.canonical == "https://tickets.marram-ferries.example"
 
 
@@ -167,7 +167,7 @@ def test_command_line_comes_before_the_site_file(tmp_path):
 )
 def test_twins_of_its_names_are_of_the_site(tmp_path, target, is_used):
     plan, _ = settled(tmp_path, Typed(targets=(target,)))
-    assert (plan.resolver is not None) is is_used
+    assert bool(plan.resolvers) is is_used
 
 
 @pytest.mark.parametrize(

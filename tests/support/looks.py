@@ -49,7 +49,7 @@ def take(
         paths=paths,
         routes=tuple(routes),
         # Nobody listens at the discard port: a look-up that should not happen fails at once.
-        resolver=resolver or "127.0.0.1:9",
+        resolvers=(resolver or "127.0.0.1:9",),
         steps=tuple(
             each
             for each in Step

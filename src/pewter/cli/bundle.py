@@ -47,7 +47,7 @@ class BundleCommand:
     names: tuple[str, ...] = ()
     live: str | None = None
     routes: tuple[str, ...] = ()
-    resolver: str | None = None
+    resolvers: tuple[str, ...] = ()
     fetch: bool = False
     trust: tuple[Path, ...] = ()
     trust_only: tuple[Path, ...] = ()
@@ -127,11 +127,11 @@ def _gathered(
     bundle: Bundle, command: BundleCommand, stores: tuple[Store, ...], given: tuple[Certificate, ...]
 ) -> Bundle:
     target = read_target(command.live) if command.live is not None else None
-    resolver = resolver_text(command.resolver)
+    resolvers = tuple(map(resolver_text, command.resolvers))
     plan = Plan(
         targets=(Target(target.host, target.port),) if target is not None else (),
         routes=tuple(str(read_route(text)) for text in command.routes),
-        resolver=resolver,
+        resolvers=resolvers,
         steps=(Step.CERTIFICATES, Step.ISSUERS),
         whole_seconds=30.0,
     )

@@ -1,5 +1,6 @@
 """``pewter rules`` and ``pewter explain``: the catalogue in words."""
 
+import datetime
 import textwrap
 from typing import Any
 
@@ -51,13 +52,22 @@ def list_expectations() -> None:
     text = Text()
     for field in msgspec.structs.fields(Expectations):
         meaning, source = SOURCES[field.name]
-        default = field.default
-        shown = write_duration(default) if hasattr(default, "total_seconds") else default
-        shown = f'"{shown}"' if isinstance(shown, str) else f"{shown:.4g}"
+        shown = _as_toml(getattr(Expectations(), field.name))
         text.append(f"{field.name} = {shown}\n", "bold")
         text.append(f"    {meaning}\n")
         text.append(f"    source: {source}\n", "dim")
     print_text(text)
+
+
+def _as_toml(default: object) -> str:
+    """An expectation as a site file has it."""
+    if isinstance(default, datetime.timedelta):
+        return f'"{write_duration(default)}"'
+    if isinstance(default, float | int):
+        return f"{default:.4g}"
+    if isinstance(default, str):
+        return f'"{default}"'
+    return "{ }" if isinstance(default, dict) else "[]"
 
 
 def explain_rule(name: str) -> None:

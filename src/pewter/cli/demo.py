@@ -91,6 +91,9 @@ resolver = "{world.resolver}"
 trust = ["{ROOT_FILE}"]
 revocation = true
 
+[expect]
+caa_domains = ["skerry-trust.example"]   # what the site's CA declares for CAA
+
 [[accept]]
 gap = "name/not-covered"
 where = "{WEBMAIL}"

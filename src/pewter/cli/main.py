@@ -58,7 +58,10 @@ Routes = Annotated[
     list[str] | None,
     typer.Option(metavar="NAME[:PORT]=ADDRESS[:PORT]", help="Connect there instead of asking the name service."),
 ]
-Resolver = Annotated[str | None, typer.Option(metavar="ADDRESS[:PORT]", help="The DNS resolver to ask.")]
+Resolver = Annotated[
+    list[str] | None,
+    typer.Option(metavar="ADDRESS[:PORT]", help="A DNS resolver to ask; of several the first decides."),
+]
 Trust = Annotated[
     list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside the root stores.")
 ]
@@ -134,7 +137,7 @@ def review(
         also=tuple(also or ()),
         paths=tuple(path or ()),
         routes=tuple(route or ()),
-        resolver=resolver,
+        resolvers=tuple(resolver or ()),
         trust=tuple(trust or ()),
         trust_only=tuple(trust_only or ()),
         certificates=tuple(certificate or ()),
@@ -199,7 +202,7 @@ def bundle(
         names=tuple(name or ()),
         live=live,
         routes=tuple(route or ()),
-        resolver=resolver,
+        resolvers=tuple(resolver or ()),
         fetch=fetch,
         trust=tuple(trust or ()),
         trust_only=tuple(trust_only or ()),

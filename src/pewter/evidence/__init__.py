@@ -1,5 +1,6 @@
 """What can be seen: frozen types, JSON in and out; no opinion, no input or output."""
 
+from .dns import AskedServer, DnsSeen, Question, Record, Reply, Unanswered, Way
 from .handshakes import (
     Alert,
     Ended,
@@ -43,7 +44,9 @@ __all__ = [
     "LANDED",
     "Alert",
     "Answer",
+    "AskedServer",
     "BrowserHello",
+    "DnsSeen",
     "Ended",
     "Endpoint",
     "Evidence",
@@ -76,7 +79,10 @@ __all__ = [
     "Probe",
     "Proof",
     "Protocol",
+    "Question",
+    "Record",
     "Reference",
+    "Reply",
     "Seen",
     "Statement",
     "StatementKind",
@@ -89,10 +95,12 @@ __all__ = [
     "SuitesSeen",
     "Target",
     "Tries",
+    "Unanswered",
     "Unseen",
     "Use",
     "VersionOutcome",
     "VersionSeen",
+    "Way",
     "WayIn",
     "is_ip_address",
 ]

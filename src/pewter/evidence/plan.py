@@ -31,6 +31,8 @@ class Step(enum.Enum):
     ISSUERS = "issuers"
     COVERED_NAMES = "covered names"
     REVOCATION = "revocation"
+    DNS = "dns"
+    """What the name service and the servers of the site's zones say."""
 
 
 EVERY_STEP = tuple(Step)
@@ -58,8 +60,8 @@ class Plan(msgspec.Struct, frozen=True, omit_defaults=True):
     routes: tuple[str, ...] = ()
     """``www.x.example:443=127.0.0.1:18443``."""
 
-    resolver: str | None = None
-    """``192.0.2.53:53``; None for the machine's own."""
+    resolvers: tuple[str, ...] = ()
+    """``192.0.2.53:53``; the first decides.  None given: the machine's own."""
 
     only: tuple[str, ...] = ()
     """The areas and rules that are to be judged; none for all."""

@@ -4,6 +4,7 @@ import datetime
 
 import msgspec
 
+from .dns import DnsSeen
 from .handshakes import Endpoint, FetchedIssuer, FrontEnd, GivenLog, StatusAnswer, StoredCertificate
 from .journeys import Hop, Journey
 from .names import Name
@@ -41,6 +42,9 @@ class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
     begun: datetime.datetime
     elapsed_seconds: float
     names: tuple[Name, ...] = ()
+    dns: DnsSeen = DnsSeen()
+    """Of resolvers and name servers, one by one."""
+
     endpoints: tuple[Endpoint, ...] = ()
     front_ends: tuple[FrontEnd, ...] = ()
     journeys: tuple[Journey, ...] = ()

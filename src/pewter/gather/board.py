@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 import msgspec
 
 from pewter.evidence import (
+    DnsSeen,
     Endpoint,
     Evidence,
     Fault,
@@ -160,7 +161,7 @@ class Board:
         """Say once what is not contacted, and why."""
         self.not_contacted.setdefault((what, reason), NotContacted(where, reason))
 
-    def evidence(self, begun: datetime.datetime, elapsed: float, connections: int) -> Evidence:
+    def evidence(self, begun: datetime.datetime, elapsed: float, connections: int, dns: DnsSeen) -> Evidence:
         """What was seen, in an order of its own: that in which answers came is chance."""
         order = {name: position for position, name in enumerate(self._in_order())}
         last = len(order)
@@ -180,6 +181,7 @@ class Board:
             plan=plan,
             begun=begun,
             elapsed_seconds=round(elapsed, 3),
+            dns=dns,
             names=tuple(self._with_unseen(self.names[name]) for name in order),
             endpoints=tuple(each.endpoint(self.why_unseen) for each in endpoints),
             front_ends=tuple(

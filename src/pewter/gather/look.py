@@ -17,7 +17,7 @@ import datetime
 import functools
 import time
 
-from pewter.evidence import Evidence, Plan
+from pewter.evidence import Evidence, Plan, Step
 from pewter.web.suffixes import is_apex
 
 from .board import Board, Given
@@ -25,7 +25,7 @@ from .budget import Budget
 from .journeys import JourneyContext
 from .network import Network
 from .scene import Progress, Scene
-from .steps import names, pages, ways_in
+from .steps import dns, names, pages, ways_in
 
 WORKERS = 4
 """Threads that read what may take longer than the loop may stand still."""
@@ -57,7 +57,10 @@ async def _take(plan: Plan, given: Given, progress: Progress, network: Network, 
     made = network.slots.made
     try:
         async with asyncio.timeout(plan.whole_seconds), asyncio.TaskGroup() as group:
-            names.begin(_scene(plan, board, network, budget, progress, group))
+            scene = _scene(plan, board, network, budget, progress, group)
+            names.begin(scene)
+            if scene.wants(Step.DNS):
+                dns.begin(scene)
     except TimeoutError:
         pass
     except asyncio.CancelledError:
@@ -66,7 +69,7 @@ async def _take(plan: Plan, given: Given, progress: Progress, network: Network, 
         if task is not None:
             task.uncancel()
         board.interrupted, board.why_unseen = True, "interrupted before it was reached"
-    return board.evidence(begun, time.monotonic() - clock, network.slots.made - made)
+    return board.evidence(begun, time.monotonic() - clock, network.slots.made - made, network.names.asker.seen())
 
 
 def _scene(

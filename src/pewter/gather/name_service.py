@@ -1,32 +1,33 @@
-"""Asking the name service."""
+"""Asking the name service for addresses."""
 
 import asyncio
+import functools
 
-import dns.asyncresolver
 import dns.exception
-import dns.rcode
-import dns.rdatatype
 import dns.resolver
 
 from pewter.errors import UsageError
-from pewter.evidence import Answer, Lookup, Seen, Unseen, is_ip_address
+from pewter.evidence import Answer, Lookup, Reply, Seen, Unanswered, Unseen, Way, is_ip_address
+from pewter.names.aliases import targets_in
+from pewter.names.answers import final_data
+
+from .dns_asking import TRIES, Asker
 
 RECORD_TYPES = ("A", "AAAA")
 
 
 class NameService:
-    """Looks each name up once in a look, at one resolver, without any cache from before."""
+    """Looks each name up once in a look, at the first resolver, without any cache from before."""
 
-    def __init__(self, resolver: tuple[str, int] | None, step_seconds: float) -> None:
+    def __init__(self, resolvers: tuple[tuple[str, int], ...], step_seconds: float, asker: Asker) -> None:
+        self.asker = asker
         self._step_seconds = step_seconds
         self._tasks: dict[str, tuple[asyncio.Task[Lookup], ...]] = {}
-        try:
-            self._resolver = dns.asyncresolver.Resolver(configure=resolver is None)
-        except dns.resolver.NoResolverConfiguration as exc:
-            raise UsageError("This machine names no DNS resolver. Give one with --resolver ADDRESS[:PORT].") from exc
-        if resolver is not None:
-            self._resolver.nameservers = [resolver[0]]
-            self._resolver.port = resolver[1]
+        for resolver in resolvers:
+            asker.add_resolver((resolver,))
+        self.were_given = bool(resolvers)
+        if not resolvers:
+            asker.add_resolver(_of_this_machine())
 
     async def look_up(self, name: str) -> tuple[Lookup, ...]:
         """The A and AAAA answers for ``name``; none for an IP address."""
@@ -41,30 +42,37 @@ class NameService:
         return tuple(map(asyncio.shield, self._tasks[name]))
 
     async def _ask(self, name: str, record_type: str) -> Lookup:
-        try:
-            answer = await self._resolver.resolve(
-                name + ".", record_type, raise_on_no_answer=False, search=False, lifetime=self._step_seconds
-            )
-        except dns.resolver.NXDOMAIN:
-            return Lookup(record_type, Seen(Answer("NXDOMAIN")))
-        except dns.exception.Timeout:
+        reply = await self.asker.ask(0, name, record_type, Way.RESOLVED, self._step_seconds)
+        if isinstance(reply, Reply):
+            return lookup_of(name, record_type, reply)
+        if reply is Unanswered.SILENT:
             return Lookup(record_type, Unseen(f"the name service did not answer within {self._step_seconds:g} s"))
-        except dns.resolver.NoNameservers as exc:
-            return Lookup(record_type, Unseen(f"the name service failed: {_why(exc)}"))
-        except (dns.exception.DNSException, OSError, ValueError) as exc:
-            return Lookup(record_type, Unseen(f"the name service could not be asked: {exc}"))
-        return lookup_of(record_type, answer)
+        return Lookup(record_type, Unseen(f"the name service could not be asked: {reply.value}"))
 
 
-def lookup_of(record_type: str, answer: dns.resolver.Answer) -> Lookup:
+def lookup_of(name: str, record_type: str, reply: Reply) -> Lookup:
     """What an answer of the name service says of one name."""
-    aliases = tuple(str(rdata.target).rstrip(".").lower() for rrset in answer.chaining_result.cnames for rdata in rrset)
-    # Name servers rotate the order from one answer to the next: it says nothing.
-    addresses = tuple(sorted(str(rdata) for rdata in answer.rrset or ()))
-    return Lookup(record_type, Seen(Answer("NOERROR", aliases, addresses)))
+    if reply.rcode not in {"NOERROR", "NXDOMAIN"}:
+        return Lookup(record_type, Unseen(f"the name service failed: it answered {reply.rcode}"))
+    targets = targets_in(reply)
+    aliases: list[str] = []
+    at = name
+    while at in targets and targets[at] not in {name, *aliases}:
+        at = targets[at]
+        aliases.append(at)
+    return Lookup(
+        record_type, Seen(Answer(reply.rcode, tuple(aliases), tuple(sorted(final_data(reply, name, record_type)))))
+    )
 
 
-def _why(exc: dns.resolver.NoNameservers) -> str:
-    """The servers' last word, without their addresses."""
-    errors = exc.kwargs.get("errors") or []
-    return str(errors[-1][3]) if errors else "no server answered"
+@functools.cache
+def _of_this_machine() -> tuple[tuple[str, int], ...]:
+    """The resolvers that this machine is set to."""
+    try:
+        resolver = dns.resolver.Resolver()
+    except dns.exception.DNSException as exc:
+        raise UsageError("This machine names no DNS resolver. Give one with --resolver ADDRESS[:PORT].") from exc
+    found = tuple((str(each), resolver.port) for each in resolver.nameservers)
+    if not found:
+        raise UsageError("This machine names no DNS resolver. Give one with --resolver ADDRESS[:PORT].")
+    return found[: 2 * TRIES]

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pewter.evidence import Plan
 
 from .budget import Budget
+from .dns_asking import UNDER_WAY, Asker
 from .liveness import Liveness
 from .name_service import NameService
 from .routes import Routes, read_address_and_port, read_route
@@ -26,9 +27,11 @@ class Network:
     @classmethod
     def for_plan(cls, plan: Plan, budget: Budget) -> "Network":
         """One of its own for a look."""
-        resolver = read_address_and_port(plan.resolver, "--resolver", 53) if plan.resolver else None
+        resolvers = tuple(read_address_and_port(each, "--resolver", 53) for each in plan.resolvers)
+        slots = Slots(plan.connections_per_address, budget.connections_for(len(plan.targets)))
+        asker = Asker(slots, os.urandom, min(UNDER_WAY, plan.connections_per_address))
         return cls(
-            Slots(plan.connections_per_address, budget.connections_for(len(plan.targets))),
-            NameService(resolver, plan.step_seconds),
+            slots,
+            NameService(resolvers, plan.step_seconds, asker),
             Routes(tuple(map(read_route, plan.routes))),
         )

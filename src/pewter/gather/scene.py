@@ -6,11 +6,12 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from pewter.evidence import Fault, Name, Plan, Seen, Step, Unseen, is_ip_address
+from pewter.names.addresses import why_not_public
 from pewter.web.urls import Url, why_unresolvable
 
 from .board import Board
 from .budget import Budget
-from .guard import Guard, why_not_public
+from .guard import Guard
 from .journeys import JourneyContext
 from .network import Network
 from .routes import Destination

@@ -35,6 +35,14 @@ class Expectations(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unkno
     timestamps: int = 2
     timestamps_long: int = 3
     timestamps_long_life: datetime.timedelta = datetime.timedelta(days=180)
+    name_servers: tuple[str, ...] = ()
+    addresses: dict[str, tuple[str, ...]] = {}
+    longest_ttl: datetime.timedelta = datetime.timedelta(days=1)
+    longest_alias_chain: int = 4
+    name_server_minimum: int = 2
+    name_server_seconds: float = 1.0
+    signature_margin: datetime.timedelta = datetime.timedelta(hours=6)
+    caa_domains: tuple[str, ...] = ()
 
 
 SOURCES: dict[str, tuple[str, str]] = {
@@ -109,6 +117,38 @@ SOURCES: dict[str, tuple[str, str]] = {
     "timestamps_long_life": (
         "the life beyond which timestamps_long counts",
         "browsers' policies on RFC 6962",
+    ),
+    "name_servers": (
+        "the names of the servers of the site's zone",
+        "the site's own; none: not held against anything",
+    ),
+    "addresses": (
+        'the addresses of names, as { "www.x.example" = ["192.0.2.7"] }',
+        "the site's own; none: not held against anything",
+    ),
+    "longest_ttl": (
+        "the longest time that addresses, aliases and name servers may be kept",
+        "Pewter's baseline: a change is everywhere after a day",
+    ),
+    "longest_alias_chain": (
+        "how many aliases may lead on to one another",
+        "Pewter's baseline: some resolvers stop at 11",
+    ),
+    "name_server_minimum": (
+        "how many servers a zone has at least",
+        "RFC 1034 section 4.1; RFC 2182 section 5",
+    ),
+    "name_server_seconds": (
+        "how long the best answer of a name server may take, in seconds",
+        "Pewter's baseline",
+    ),
+    "signature_margin": (
+        "what is left of a DNSSEC signature's life at least, beyond the record's TTL",
+        "RFC 6781 section 4.4.2",
+    ),
+    "caa_domains": (
+        "the domains that the site's CA declares for CAA",
+        "the CA's certification practice statement; none: the table that comes with Pewter",
     ),
 }
 """What each expectation is, and where its default comes from."""

@@ -448,8 +448,8 @@ def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
         return ""
     return (
         f"Gaps {all_of(numbers)} point to one cause: the application's own address is set to http://{name}, or it "
-        f"does not know that its visitors come by https. Set the address to https (its site or base URL, or the trusted "
-        f"X-Forwarded-Proto of the proxy before it), then look again."
+        f"does not know that its visitors come by https. Set the address to https (its site or base URL, or the "
+        f"trusted X-Forwarded-Proto of the proxy before it), then look again."
     )
 
 
@@ -539,8 +539,8 @@ def _conditions(evidence: Evidence) -> str:
     plan, led = evidence.plan, []
     if plan.routes:
         led.append(plan.routes[0] if len(plan.routes) == 1 else f"{len(plan.routes)} routes")
-    if plan.resolver:
-        led.append(f"resolver {plan.resolver}")
+    if plan.resolvers:
+        led.append(f"resolver{'s' if len(plan.resolvers) > 1 else ''} {', '.join(plan.resolvers)}")
     words = f"led by {' and '.join(led)}" if led else ""
     if evidence.trusts_given_only:
         words += f"{', ' if words else ''}trusting only what was given"

@@ -12,7 +12,7 @@ from .mending import HasHosts
 from .outcomes import Gap
 from .rule import Rule
 
-_OF_CHECKS = re.compile(r"\{(https?|url|host|connect)\}")
+_OF_CHECKS = re.compile(r"\{(https?|url|host|server|connect)\}")
 
 
 class Filled(msgspec.Struct, frozen=True):
@@ -53,6 +53,7 @@ def _check(text: str, gap: Gap, host: str) -> str:
         "http": seen_at if seen_at.startswith("http:") else home,
         "url": seen_at or home,
         "host": host,
+        "server": where.name or where.address,
         "connect": socket_text(where.address or host, port or 443),
     }
     # All at once: what a URL holds is no placeholder.

@@ -9,9 +9,12 @@ import enum
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
+import dns.zone
+
 from pewter.tls import Version
 
 from .authority import DAY, Issued, PrivateKey, issue_ca, issue_server, make_key
+from .name_server import read_zone
 from .revocation import answer_ocsp, make_crl
 from .web_server import Handler, Request, Response, VirtualHost
 from .world import Scenario
@@ -25,9 +28,29 @@ FREIGHT = f"freight.{APEX}"
 STAFF = f"staff.{APEX}"
 WEBMAIL = f"old-webmail.{APEX}"
 STATUS = f"status.{APEX}"
-CA_HOST = "ca.skerry-trust.example"
+BOOKING = f"booking.{APEX}"
+CA_DOMAIN = "skerry-trust.example"
+CA_HOST = f"ca.{CA_DOMAIN}"
+CA_ADDRESS = "198.51.100.20"
+REGISTRY = "ns.registry.example"
+REGISTRY_ADDRESS, FIRST_SERVER, SECOND_SERVER = "198.51.100.53", "192.0.2.53", "192.0.2.54"
+"""Of the name servers: of the root and the suffix, and the two of the zone."""
 
-NAMES = (WWW, TICKETS, WWW_TICKETS, TIMETABLE, FREIGHT, STAFF, WEBMAIL, STATUS)
+_ROOT_ZONE = f"@ NS {REGISTRY}.\nexample. NS {REGISTRY}.\n{REGISTRY}. A {REGISTRY_ADDRESS}"
+_OWN_SERVERS = f"@ NS ns1.{APEX}.\n@ NS ns2.{APEX}.\nns1 A {FIRST_SERVER}\nns2 A {SECOND_SERVER}"
+_SUFFIX_ZONE = f"""@ NS {REGISTRY}.
+{REGISTRY}. A {REGISTRY_ADDRESS}
+{CA_DOMAIN}. NS {REGISTRY}.
+{APEX}. NS ns1.{APEX}.
+{APEX}. NS ns2.{APEX}.
+ns1.{APEX}. A {FIRST_SERVER}
+ns2.{APEX}. A {SECOND_SERVER}"""
+_CAA_AS_FOUND = '@ CAA 0 issue "harbour-certificates.example"'
+_CAA_MENDED = f'@ CAA 0 issue "{CA_DOMAIN}"'
+_HTTPS_AS_FOUND = "status HTTPS 1 . alpn=h2 ipv4hint=192.0.2.71"
+_BOOKING_AS_FOUND = "booking CNAME marram.island-bookings.example."
+
+NAMES = (WWW, TICKETS, WWW_TICKETS, TIMETABLE, FREIGHT, STAFF, WEBMAIL, STATUS, BOOKING)
 """The names under review; the apex is looked at as the sibling of the first."""
 
 PATHS = (
@@ -88,11 +111,36 @@ def marram_ferries(stage: Stage, now: datetime.datetime) -> Scenario:
     authority = _Authority(root, issuing, now)
     servers = build(authority)
     published = {CA_HOST: VirtualHost(_publish(authority), server="")}
-    zone: dict[str, tuple[str, ...]] = {CA_HOST: ("198.51.100.20",)}
-    for addresses, hosts in servers.items():
+    addresses: dict[str, tuple[str, ...]] = {}
+    for at, hosts in servers.items():
         for name in hosts:
-            zone[name] = (*zone.get(name, ()), *addresses)
-    return Scenario(zone, {**servers, ("198.51.100.20",): published}, root, _files(authority, servers))
+            addresses[name] = (*addresses.get(name, ()), *at)
+    above = (read_zone(".", _ROOT_ZONE), read_zone("example", _SUFFIX_ZONE))
+    first, second = _zones(stage, addresses)
+    return Scenario(
+        {},
+        {**servers, (CA_ADDRESS,): published},
+        root,
+        (*above, first, read_zone(CA_DOMAIN, f"@ NS {REGISTRY}.\n{CA_HOST}. A {CA_ADDRESS}")),
+        {REGISTRY_ADDRESS: above, FIRST_SERVER: (first,), SECOND_SERVER: (second,)},
+        _files(authority, servers),
+    )
+
+
+def _zones(stage: Stage, addresses: Mapping[str, tuple[str, ...]]) -> tuple[dns.zone.Zone, dns.zone.Zone]:
+    """The zone at its two servers: as found, the second is behind."""
+    found = {
+        name: [f"{name}. {'AAAA' if ':' in each else 'A'} {each}" for each in at] for name, at in addresses.items()
+    }
+    if stage is Stage.MENDED:
+        lines = [_OWN_SERVERS, _CAA_MENDED, *(each for of in found.values() for each in of)]
+        zone = read_zone(APEX, "\n".join(lines), 2026112601)
+        return zone, zone
+    lines = [_OWN_SERVERS, _CAA_AS_FOUND, _HTTPS_AS_FOUND, _BOOKING_AS_FOUND]
+    now = [*lines, *(each for of in found.values() for each in of)]
+    found[STATUS] = [f"{STATUS}. A 192.0.2.71"]
+    before = [*lines, *(each for of in found.values() for each in of)]
+    return read_zone(APEX, "\n".join(now), 2026112402), read_zone(APEX, "\n".join(before), 2026111901)
 
 
 def _files(ca: _Authority, servers: "Servers") -> dict[str, bytes]:
@@ -165,7 +213,10 @@ def _mended(ca: _Authority) -> Servers:
         },
         ("192.0.2.50",): {STAFF: VirtualHost(_site({"/": _STAFF}), ca.server(STAFF, left=89))},
         ("192.0.2.60",): {WEBMAIL: VirtualHost(_site({"/": _WEBMAIL}), ca.server(WEBMAIL, left=88), server="Apache")},
-        ("192.0.2.70",): {STATUS: VirtualHost(_site({"/": _STATUS}), ca.server(STATUS, left=77))},
+        ("192.0.2.70",): {
+            STATUS: VirtualHost(_site({"/": _STATUS}), ca.server(STATUS, left=77)),
+            BOOKING: VirtualHost(_site({"/": _BOOKING}), ca.server(BOOKING, left=80)),
+        },
     }
 
 
@@ -178,6 +229,7 @@ _TIMETABLE = "<h1>Timetable</h1><p>Saturday: 07:10, 12:40, 18:25.</p>"
 _WEBMAIL = "<h1>Webmail has moved</h1>"
 _STATUS = "<h1>Service status</h1><p>All sailings on time.</p>"
 _STAFF = "<h1>Staff</h1>"
+_BOOKING = "<h1>Booking</h1>"
 _WWW_HEAD = '<link rel="canonical" href="{scheme}://www.marram-ferries.example/">'
 _WWW_BODY = """<h1>Marram Ferries</h1>
 <img src="{scheme}://www.marram-ferries.example/harbour.jpg" alt="The harbour">

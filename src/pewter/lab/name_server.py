@@ -1,8 +1,8 @@
-"""An authoritative name server for a handful of names, over UDP and TCP; dnspython does the messages."""
+"""Name servers of the simulated world, over UDP and TCP; dnspython does the messages and reads the zones."""
 
 import asyncio
 import contextlib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Self, cast
 
 import dns.exception
@@ -10,20 +10,47 @@ import dns.flags
 import dns.message
 import dns.name
 import dns.rcode
+import dns.rdataclass
+import dns.rdataset
 import dns.rdatatype
 import dns.rrset
+import dns.zone
 
 from .serving import listen, port_of
 
 TTL = 60
 MAX_TRIES = 20
+MAX_ALIASES = 8
+
+
+def read_zone(apex: str, records: str, serial: int = 1) -> dns.zone.Zone:
+    """A zone of records as a zone file has them, with a SOA before them; ``.`` is the root."""
+    origin = apex if apex == "." else f"{apex}."
+    mail = "hostmaster." if apex == "." else f"hostmaster.{apex}."
+    text = f"$TTL {TTL}\n@ SOA {origin} {mail} {serial} 7200 900 1209600 {TTL}\n{records}\n"
+    return dns.zone.from_text(text, origin, relativize=False, check_origin=False)
+
+
+def zone_of_table(table: Mapping[str, tuple[str, ...]]) -> dns.zone.Zone:
+    """A whole world in one zone: addresses by name, ``"=target"`` for an alias."""
+    kinds = {"=": "CNAME", ":": "AAAA"}
+    lines = []
+    for name, values in table.items():
+        for value in values:
+            kind = next((kind for sign, kind in kinds.items() if sign in value), "A")
+            data = f"{value[1:]}." if kind == "CNAME" else value
+            lines.append(f"{name.lower()}. {kind} {data}")
+        if not values:
+            lines.append(f'{name.lower()}. TXT ""')
+    return read_zone(".", "\n".join(lines))
 
 
 class NameServer:
-    """Answers A and AAAA (and aliases, written ``"=target.example"``) out of a table by name."""
+    """Answers with authority for its zones; one that ``recurses`` answers from all zones of the world as a resolver."""
 
-    def __init__(self, table: Mapping[str, tuple[str, ...]]) -> None:
-        self._table = {name.lower(): values for name, values in table.items()}
+    def __init__(self, zones: Sequence[dns.zone.Zone], *, recurses: bool = True) -> None:
+        self._zones = {zone.origin: zone for zone in zones if zone.origin is not None}
+        self._recurses = recurses
         self._udp: asyncio.DatagramTransport | None = None
         self._tcp: asyncio.Server | None = None
         self.port = 0
@@ -64,34 +91,56 @@ class NameServer:
             query = dns.message.from_wire(octets)
         except (dns.exception.DNSException, ValueError):
             return None
-        response = dns.message.make_response(query)
-        response.flags |= dns.flags.AA
+        response = dns.message.make_response(query, recursion_available=self._recurses)
         if not query.question:
             response.set_rcode(dns.rcode.FORMERR)
             return response.to_wire()
         question = query.question[0]
-        self._fill(response, str(question.name).rstrip(".").lower(), question.rdtype)
+        if not self._recurses:
+            response.flags |= dns.flags.AA
+        self._fill(response, question.name, question.rdtype)
         return response.to_wire()
 
-    def _fill(self, response: dns.message.Message, name: str, record_type: dns.rdatatype.RdataType) -> None:
-        values: tuple[str, ...] = ()
-        for _ in range(8):
-            values = self._table.get(name, ())
-            if name not in self._table:
-                if not any(other.endswith("." + name) for other in self._table):
-                    response.set_rcode(dns.rcode.NXDOMAIN)
+    def _fill(self, response: dns.message.Message, name: dns.name.Name, kind: dns.rdatatype.RdataType) -> None:
+        for _ in range(MAX_ALIASES):
+            zone = self._zone_of(name, kind)
+            if zone is None:
+                if not response.answer:
+                    response.set_rcode(dns.rcode.REFUSED)
+                    response.flags &= ~dns.flags.AA
                 return
-            aliases = [value[1:] for value in values if value.startswith("=")]
-            if not aliases:
-                break
-            response.answer.append(dns.rrset.from_text(name + ".", TTL, "IN", "CNAME", aliases[0] + "."))
-            name = aliases[0]
-        wanted = {dns.rdatatype.A: ".", dns.rdatatype.AAAA: ":"}.get(record_type)
-        addresses = [value for value in values if wanted is not None and wanted in value and not value.startswith("=")]
-        if addresses:
-            response.answer.append(
-                dns.rrset.from_text(name + ".", TTL, "IN", dns.rdatatype.to_text(record_type), *addresses)
-            )
+            cut = _cut_above(zone, name, kind)
+            if cut is not None:
+                _refer(response, zone, cut)
+                return
+            node = zone.get_node(name)
+            alias = node.get_rdataset(dns.rdataclass.IN, dns.rdatatype.CNAME) if node is not None else None
+            if node is None and not any(each.is_subdomain(name) for each in zone.nodes):
+                response.set_rcode(dns.rcode.NXDOMAIN)
+            elif alias is None or kind == dns.rdatatype.CNAME:
+                found = node.get_rdataset(dns.rdataclass.IN, kind) if node is not None else None
+                if found is not None:
+                    response.answer.append(_set(name, found))
+                    return
+            else:
+                response.answer.append(_set(name, alias))
+                name = alias[0].target
+                continue
+            assert zone.origin is not None
+            soa = zone.find_rdataset(zone.origin, dns.rdatatype.SOA)
+            response.authority.append(_set(zone.origin, soa))
+            return
+
+    def _zone_of(self, name: dns.name.Name, kind: dns.rdatatype.RdataType) -> dns.zone.Zone | None:
+        """The nearest one; of a DS the one above the cut (RFC 4035 section 3.1.4.1)."""
+        if kind == dns.rdatatype.DS and name != dns.name.root:
+            name = name.parent()
+        while True:
+            if name in self._zones:
+                return self._zones[name]
+            if name == dns.name.root:
+                return None
+            name = name.parent()
 
     async def _serve_tcp(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with contextlib.suppress(asyncio.IncompleteReadError):
@@ -101,6 +150,36 @@ class NameServer:
                 if answer is None:
                     return
                 writer.write(len(answer).to_bytes(2, "big") + answer)
+
+
+def _set(name: dns.name.Name, found: dns.rdataset.Rdataset) -> dns.rrset.RRset:
+    return dns.rrset.from_rdata_list(name, found.ttl, list(found))
+
+
+def _cut_above(zone: dns.zone.Zone, name: dns.name.Name, kind: dns.rdatatype.RdataType) -> dns.name.Name | None:
+    """The delegation at or above a name, where there is one in this zone."""
+    for above in _up_to(zone, name.parent() if kind == dns.rdatatype.DS else name):
+        if zone.get_rdataset(above, dns.rdatatype.NS) is not None:
+            return above
+    return None
+
+
+def _up_to(zone: dns.zone.Zone, name: dns.name.Name) -> Iterator[dns.name.Name]:
+    """The name and those above it, below the apex."""
+    while name not in {zone.origin, dns.name.root}:
+        yield name
+        name = name.parent()
+
+
+def _refer(response: dns.message.Message, zone: dns.zone.Zone, cut: dns.name.Name) -> None:
+    servers = zone.find_rdataset(cut, dns.rdatatype.NS)
+    response.authority.append(_set(cut, servers))
+    response.flags &= ~dns.flags.AA
+    for server in servers:
+        for kind in (dns.rdatatype.A, dns.rdatatype.AAAA):
+            glue = zone.get_rdataset(server.target, kind)
+            if glue is not None:
+                response.additional.append(_set(server.target, glue))
 
 
 class _UdpSide(asyncio.DatagramProtocol):

@@ -11,8 +11,10 @@ from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Self
 
+import dns.zone
+
 from .authority import Issued
-from .name_server import NameServer
+from .name_server import NameServer, zone_of_table
 from .relay import TcpRelay, UdpRelay
 from .web_server import VirtualHost, WebServer
 
@@ -27,13 +29,19 @@ class Scenario:
     """What there is in a world."""
 
     zone: Mapping[str, tuple[str, ...]]
-    """Addresses by name; ``"=target"`` is an alias."""
+    """Addresses by name, ``"=target"`` for an alias; for a world without name servers of its own."""
 
     servers: Mapping[tuple[str, ...], Mapping[str, VirtualHost]]
     """Virtual hosts by the addresses at which they are."""
 
     root: Issued
     """The anchor to trust."""
+
+    zones: tuple[dns.zone.Zone, ...] = ()
+    """What the resolver knows, from the root down."""
+
+    name_servers: Mapping[str, tuple[dns.zone.Zone, ...]] = field(default_factory=dict)
+    """The zones that a name server at an address serves."""
 
     files: Mapping[str, bytes] = field(default_factory=dict)
     """What somebody has on disk, by file name."""
@@ -56,8 +64,12 @@ class World:
     _next_port: int = FIRST_PORT
 
     async def __aenter__(self) -> Self:
-        self.resolver = f"127.0.0.1:{await self._start_name_server()}"
+        zones = self.scenario.zones or (zone_of_table(self.scenario.zone),)
+        self.resolver = f"127.0.0.1:{await self._start_name_server(NameServer(zones))}"
         routes: list[str] = []
+        for address, served in self.scenario.name_servers.items():
+            port = await self._start_name_server(NameServer(served, recurses=False))
+            routes.append(f"{_bracketed(address)}:53=127.0.0.1:{port}")
         for addresses, hosts in self.scenario.servers.items():
             server = await self._start_web_server(WebServer(hosts))
             for port, inner in ((80, server.http_port), (443, server.https_port)):
@@ -73,8 +85,7 @@ class World:
         for each in self._running:
             await each.stop()
 
-    async def _start_name_server(self) -> int:
-        server = NameServer(self.scenario.zone)
+    async def _start_name_server(self, server: NameServer) -> int:
         self._running.append(server)
         await self._on_kept_ports(lambda ports: server.start(*ports), 1)
         if not self.delay_seconds:

@@ -60,6 +60,10 @@ class DistinguishedName:
         return self._texts(_COMMON_NAME)
 
     @property
+    def organizations(self) -> tuple[str, ...]:
+        return self._texts(_ORGANIZATION)
+
+    @property
     def title(self) -> str:
         """The shortest text that tells who this is: last common name, else organization, else all of it."""
         names = self.common_names or self._texts(_ORGANIZATION)

@@ -32,7 +32,7 @@ class Typed:
     also: tuple[str, ...] = ()
     paths: tuple[str, ...] = ()
     routes: tuple[str, ...] = ()
-    resolver: str | None = None
+    resolvers: tuple[str, ...] = ()
     trust: tuple[Path, ...] = ()
     trust_only: tuple[Path, ...] = ()
     certificates: tuple[Path, ...] = ()
@@ -72,13 +72,13 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
     rules = chosen_rules(typed.only, typed.skip)
     if not rules:
         raise UsageError("--only and --skip leave no rule to judge by.")
-    resolver = typed.resolver or look.resolver
+    resolvers = typed.resolvers or ((look.resolver,) if isinstance(look.resolver, str) else look.resolver)
     canonical = typed.canonical or site_file.site.canonical
     plan = Plan(
         targets=targets,
         paths=paths,
         routes=tuple(str(read_route(text)) for text in (*typed.routes, *site_file.route_texts)),
-        resolver=resolver_text(resolver),
+        resolvers=tuple(map(resolver_text, dict.fromkeys(resolvers))),
         only=typed.only,
         skip=typed.skip,
         steps=steps_for(rules),

@@ -37,7 +37,9 @@ class SiteSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class LookSection(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """``[look]``: how to get at the site from here."""
 
-    resolver: str | None = None
+    resolver: str | tuple[str, ...] = ()
+    """One, or several of which the first decides."""
+
     trust: tuple[str, ...] = ()
     """Files, relative to the folder of the site file."""
 

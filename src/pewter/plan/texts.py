@@ -80,6 +80,6 @@ def read_as_of(text: str | None) -> datetime.datetime | None:
     return moment if moment.tzinfo is not None else moment.replace(tzinfo=datetime.UTC)
 
 
-def resolver_text(given: str | None) -> str | None:
-    """The resolver that was given, with its port; None where none was.  Raises UsageError."""
-    return socket_text(*read_address_and_port(given, "--resolver", 53)) if given else None
+def resolver_text(given: str) -> str:
+    """The resolver that was given, with its port.  Raises UsageError."""
+    return socket_text(*read_address_and_port(given, "--resolver", 53))

@@ -1,11 +1,13 @@
 """Chains: issuers that were not sent, names that share the certificate, and what its CAs say of it."""
 
+import asyncio
 import datetime
 import functools
 import re
 from collections.abc import Callable, Sequence
 
-from pewter.evidence import FetchedIssuer, Name, StatusAnswer, StatusMethod, Step, Unseen
+from pewter.evidence import FetchedIssuer, Name, StatusAnswer, StatusMethod, Step, Unseen, Way
+from pewter.names.answers import ancestors
 from pewter.pki import Certificate, MalformedCertificate, Store, build_paths, read_certificate
 
 from ..exchanges import off_the_loop
@@ -60,6 +62,10 @@ def _look_up_covered(scene: Scene, name: str) -> None:
 
     async def look_up() -> None:
         board.covered[name] = Name(name, False, await scene.network.names.look_up(name))
+        if scene.wants(Step.DNS):
+            # A CA looks at the CAA set of every name of the certificate that it renews.
+            asker = scene.network.names.asker
+            await asyncio.gather(*(asker.ask(0, above, "CAA", Way.RESOLVED) for above in ancestors(name)))
 
     scene.start(look_up(), name)
 

@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 
 from pewter.evidence import Lookup, Name, Step
+from pewter.names.addresses import why_not_public
 from pewter.pki import Certificate
 from pewter.tls.offers import MODERN
 from pewter.web.sites import sibling_of
@@ -11,7 +12,6 @@ from pewter.web.suffixes import is_apex
 from pewter.web.urls import Url
 
 from ..front_end_look import FIRST_OFFERS
-from ..guard import why_not_public
 from ..scene import Scene
 from . import chains, endpoints, hosts, ways_in
 

@@ -8,9 +8,9 @@ from pewter.evidence import Step
 from pewter.judge.facts.case import Case
 from pewter.judge.rule import Rule
 
-from . import bundle, chain, cookie, date, hsts, name, page, protocol, reach, redirect
+from . import bundle, chain, cookie, date, dns, hsts, name, page, protocol, reach, redirect
 
-_MODULES = (reach, redirect, chain, name, date, protocol, hsts, cookie, page, bundle)
+_MODULES = (reach, dns, redirect, chain, name, date, protocol, hsts, cookie, page, bundle)
 """The only list of areas, in the order of reports."""
 
 _STEPS = {module.__name__.rpartition(".")[2]: module.STEPS for module in _MODULES}

@@ -1,0 +1,265 @@
+"""Questions to name servers over our own sockets: each once in a look, to few at a time, and none without a bound."""
+
+import asyncio
+import contextlib
+import errno
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+import dns.exception
+import msgspec
+
+from pewter.evidence import AskedServer, DnsSeen, Question, Reply, Unanswered, Way
+
+from .dns_messages import build_query, read_reply
+from .routes import Destination
+from .slots import BudgetSpent, Priority, Slots
+
+TRY_SECONDS = 2.0
+TRIES = 2
+DIRECT_SECONDS = 8.0
+"""For all questions to authoritative servers together."""
+
+MAX_QUESTIONS = 300
+"""Of one look."""
+
+UNDER_WAY = 4
+"""To one server at a time."""
+
+MAX_STRAY = 64
+"""Datagrams that are no answer to the question, of one try; after them the try is over."""
+
+ON_THE_LOOP = 1 << 12
+"""Octets of an answer that are read without going to a thread."""
+
+_NO_ROUTE = frozenset({errno.ENETUNREACH, errno.EHOSTUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT})
+_ASK_PLAINLY = frozenset({"FORMERR", "NOTIMP", "BADVERS"})
+
+
+@dataclass
+class _Server:
+    """One that is asked."""
+
+    addresses: Sequence[tuple[str, int]]
+    """Several only of the machine's own resolvers: they stand in for each other."""
+
+    turns: asyncio.Semaphore
+    heard: bool = False
+    silent: bool = False
+    """Two tries came to nothing, and nothing was ever heard."""
+
+
+@dataclass
+class Asker:
+    """All questions of one look."""
+
+    slots: Slots
+    random: Callable[[int], bytes]
+    under_way: int = UNDER_WAY
+    servers: list[AskedServer] = field(default_factory=list)
+    _asked: list[_Server] = field(default_factory=list)
+    _questions: list[Question] = field(default_factory=list)
+    _replies: dict[Reply, int] = field(default_factory=dict)
+    _tasks: dict[tuple[int, str, str, Way], asyncio.Task[Reply | Unanswered]] = field(default_factory=dict)
+    _sent: int = 0
+    not_asked: dict[str, None] = field(default_factory=dict)
+    no_ipv6: bool = False
+    deadline: float | None = None
+    """Of direct questions; on the loop's clock."""
+
+    def add_resolver(self, addresses: Sequence[tuple[str, int]]) -> int:
+        """A resolver, or several that stand in for each other."""
+        self.servers.append(AskedServer(*addresses[0], is_resolver=True))
+        self._asked.append(_Server(addresses, asyncio.Semaphore(1000)))
+        return len(self.servers) - 1
+
+    def add_server(self, destination: Destination, name: str) -> int:
+        """An authoritative server by its address; the same number for the same address and port."""
+        for number, server in enumerate(self.servers):
+            if not server.is_resolver and (server.address, server.reached_at) == (
+                destination.address,
+                destination.reached_at,
+            ):
+                names = tuple(dict.fromkeys((*server.names, name)))
+                self.servers[number] = msgspec.structs.replace(server, names=names)
+                return number
+        reached_at = destination.reached_at
+        self.servers.append(AskedServer(destination.address, destination.port, False, reached_at, (name,)))
+        there = (destination.connect_address, destination.connect_port)
+        self._asked.append(_Server((there,), asyncio.Semaphore(self.under_way)))
+        return len(self.servers) - 1
+
+    def revive(self, server: int) -> None:
+        """A silent server is asked once more."""
+        self._asked[server].silent = False
+
+    def seen(self) -> DnsSeen:
+        """What came of it so far."""
+        return DnsSeen(
+            tuple(self.servers),
+            tuple(self._replies),
+            tuple(self._questions),
+            tuple(self.not_asked),
+            no_ipv6=self.no_ipv6,
+        )
+
+    async def ask(
+        self, server: int, name: str, record_type: str, way: Way, seconds: float | None = None
+    ) -> Reply | Unanswered:
+        """One question; the same one is asked once, but for those that are asked again on purpose.
+
+        ``seconds``: tries go on until then, whatever was asked before: where the site is; else there are two.
+        """
+        if way is Way.AGAIN:
+            return await self._ask(server, name, record_type, way, seconds)
+        key = (server, name, record_type, way)
+        if key not in self._tasks:
+            self._tasks[key] = asyncio.create_task(self._ask(server, name, record_type, way, seconds))
+        return await asyncio.shield(self._tasks[key])
+
+    async def _ask(
+        self, server: int, name: str, record_type: str, way: Way, seconds: float | None
+    ) -> Reply | Unanswered:
+        async with self._asked[server].turns:
+            begun = time.monotonic()
+            answer = await self._answer(server, name, record_type, way, seconds)
+        self._note(server, name, record_type, way, begun, answer)
+        if isinstance(answer, Reply):
+            if answer.is_truncated and not way.is_over_tcp:
+                over_tcp = Way.SIGNED_TCP if way is Way.SIGNED else Way.TCP
+                return await self.ask(server, name, record_type, over_tcp)
+            if answer.rcode in _ASK_PLAINLY and way is Way.DIRECT:
+                return await self.ask(server, name, record_type, Way.PLAIN)
+        return answer
+
+    def _note(self, server: int, name: str, kind: str, way: Way, begun: float, answer: Reply | Unanswered) -> None:
+        took = round((time.monotonic() - begun) * 1000)
+        if isinstance(answer, Unanswered):
+            self._questions.append(Question(server, name, kind, way, took, None, answer))
+        else:
+            number = self._replies.setdefault(answer, len(self._replies))
+            self._questions.append(Question(server, name, kind, way, took, number))
+
+    async def _answer(self, number: int, name: str, kind: str, way: Way, seconds: float | None) -> Reply | Unanswered:
+        server = self._asked[number]
+        is_resolver = self.servers[number].is_resolver
+        loop = asyncio.get_running_loop()
+        if not is_resolver and self.deadline is None:
+            self.deadline = loop.time() + DIRECT_SECONDS
+        until = loop.time() + seconds if seconds is not None else None
+        why = Unanswered.SILENT
+        tries = 0
+        while tries < TRIES * len(server.addresses) or (until is not None and loop.time() < until):
+            if server.silent and not is_resolver and not way.is_over_tcp:
+                return Unanswered.SILENT
+            if self._sent >= MAX_QUESTIONS and until is None:
+                self.not_asked[f"more than {MAX_QUESTIONS} questions to name servers"] = None
+                return Unanswered.TOO_MANY
+            left = min(
+                TRY_SECONDS,
+                until - loop.time() if until is not None else TRY_SECONDS,
+                self.deadline - loop.time() if not is_resolver and self.deadline is not None else TRY_SECONDS,
+            )
+            if left <= 0:
+                return why if tries else Unanswered.LATE
+            self._sent += until is None
+            there = server.addresses[tries % len(server.addresses)]
+            answer = await self._try(there, name, kind, way, left, recursion=is_resolver)
+            tries += 1
+            if isinstance(answer, Reply):
+                server.heard, server.silent = True, False
+                return answer
+            why = answer
+            if why is not Unanswered.SILENT and len(server.addresses) == 1:
+                return why  # refused at once, or no way there
+        if not server.heard and why is Unanswered.SILENT:
+            server.silent = True
+        return why
+
+    async def _try(
+        self, there: tuple[str, int], name: str, kind: str, way: Way, seconds: float, *, recursion: bool
+    ) -> Reply | Unanswered:
+        number = int.from_bytes(self.random(2), "big")
+        try:
+            query = build_query(
+                name,
+                kind,
+                number,
+                recursion=recursion,
+                unchecked=way is Way.CHECKING_DISABLED,
+                edns=way not in {Way.PLAIN, Way.TCP},
+                signed=way in {Way.SIGNED, Way.SIGNED_TCP},
+            )
+        except (dns.exception.DNSException, ValueError):
+            return Unanswered.NO_NAME
+        try:
+            async with asyncio.timeout(seconds):
+                if way.is_over_tcp:
+                    return await self._over_tcp(there, query, number, name, kind)
+                return await _over_udp(there, query, number, name, kind)
+        except TimeoutError:
+            return Unanswered.SILENT
+        except BudgetSpent:
+            return Unanswered.TOO_MANY
+        except OSError as exc:
+            if exc.errno in _NO_ROUTE and ":" in there[0]:
+                self.no_ipv6 = True
+                return Unanswered.NO_IPV6
+            return Unanswered.REFUSES if isinstance(exc, ConnectionError) else Unanswered.NO_WAY
+
+    async def _over_tcp(
+        self, there: tuple[str, int], query: bytes, number: int, name: str, kind: str
+    ) -> Reply | Unanswered:
+        async with self.slots.connection(there[0], Priority.ASIDE):
+            reader, writer = await asyncio.open_connection(*there)
+            try:
+                writer.write(len(query).to_bytes(2, "big") + query)
+                length = int.from_bytes(await reader.readexactly(2), "big")
+                octets = await reader.readexactly(length)
+            except asyncio.IncompleteReadError:
+                return Unanswered.CLOSES
+            finally:
+                writer.close()
+                with contextlib.suppress(OSError):
+                    await writer.wait_closed()
+        reply = await _read(octets, number, name, kind)
+        return reply or Unanswered.GARBLED
+
+
+class _Datagrams(asyncio.DatagramProtocol):
+    """What comes to one socket, from the one address that it is connected to."""
+
+    def __init__(self) -> None:
+        self.come: asyncio.Queue[bytes | Exception] = asyncio.Queue(MAX_STRAY)
+
+    def datagram_received(self, data: bytes, addr: tuple[str, int]) -> None:
+        with contextlib.suppress(asyncio.QueueFull):
+            self.come.put_nowait(data)
+
+    def error_received(self, exc: Exception) -> None:
+        with contextlib.suppress(asyncio.QueueFull):
+            self.come.put_nowait(exc)
+
+
+async def _over_udp(there: tuple[str, int], query: bytes, number: int, name: str, kind: str) -> Reply | Unanswered:
+    """The first datagram that answers the question; others are passed over (RFC 5452 section 9.1)."""
+    transport, protocol = await asyncio.get_running_loop().create_datagram_endpoint(_Datagrams, remote_addr=there)
+    try:
+        transport.sendto(query)
+        for _ in range(MAX_STRAY):
+            octets = await protocol.come.get()
+            if isinstance(octets, Exception):
+                raise octets
+            reply = await _read(octets, number, name, kind)
+            if reply is not None:
+                return reply
+        return Unanswered.STRAY
+    finally:
+        transport.close()
+
+
+async def _read(octets: bytes, number: int, name: str, kind: str) -> Reply | None:
+    if len(octets) <= ON_THE_LOOP:
+        return read_reply(octets, number, name, kind)
+    return await asyncio.to_thread(read_reply, octets, number, name, kind)

@@ -1,0 +1,267 @@
+"""The site's zones: their servers, what each gave, and what cannot be told from here."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from pewter.evidence import Reply, Seen, Unseen, Way
+from pewter.names.aliases import Chain, follow, targets_in
+from pewter.names.answers import ROOT, Answers, data_of, final_data
+from pewter.names.comparison import behind, serials
+from pewter.names.zones import (
+    Delegation,
+    Lame,
+    apex_of,
+    delegation_in,
+    is_blocked,
+    is_intercepted,
+    lameness,
+    parent_zone_of,
+)
+from pewter.places import Place, of_name_server, of_zone
+
+from .case import Case
+
+BLOCKED = "no name server answers a direct question from here: port 53 is closed outward"
+INTERCEPTED = "something on the way answers in place of the name servers: all of them answer as resolvers"
+NOTHING_RESOLVES = "the resolver answers nothing"
+
+
+@dataclass(frozen=True)
+class ZoneServer:
+    """One address of one server of a zone."""
+
+    name: str
+    address: str
+    """Empty where the name has none."""
+
+    number: int | None
+    """In the evidence; None where it was not asked."""
+
+    lame: Lame | Unseen | None
+    """Why it does not serve the zone; None where it does."""
+
+    place: Place
+
+    @property
+    def serves(self) -> bool:
+        return self.lame is None
+
+
+@dataclass(frozen=True)
+class Zone:
+    """One zone with names of the site in it."""
+
+    apex: str
+    names: tuple[str, ...]
+    parent: str | None
+    delegation: Delegation | Unseen
+    """What the servers of the zone above say."""
+
+    own: frozenset[str]
+    """The names of its servers, as the zone itself says; empty where it did not."""
+
+    servers: tuple[ZoneServer, ...]
+    serials: dict[int, int]
+    behind: frozenset[int]
+    """Servers with an earlier serial than others."""
+
+    @property
+    def place(self) -> Place:
+        return of_zone(self.apex)
+
+    @property
+    def good(self) -> tuple[int, ...]:
+        """The numbers of the servers that serve it."""
+        return tuple(dict.fromkeys(each.number for each in self.servers if each.serves and each.number is not None))
+
+    def title(self, number: int) -> str:
+        """A server for readers."""
+        return next((each.place.text for each in self.servers if each.number == number), "a server")
+
+
+@dataclass(frozen=True)
+class Naming:
+    """All of it."""
+
+    answers: Answers
+    zones: tuple[Zone, ...]
+    names: tuple[str, ...]
+    """Of the site, that were asked for."""
+
+    why_nothing: str
+    """Why the resolver tells nothing at all; empty where it does."""
+
+    why_not_direct: str
+    """Why nothing can be told of the servers themselves; empty where something can."""
+
+    def zone_of(self, name: str) -> Zone | None:
+        return next((zone for zone in self.zones if name in zone.names), None)
+
+
+def naming(case: Case) -> Naming:
+    return case.once("naming", lambda: _read(case))
+
+
+def _read(case: Case) -> Naming:
+    answers = Answers(case.evidence.dns)
+    asked = {question.name for question in answers.seen.questions if question.type == "A"}
+    names = tuple(each.name for each in case.evidence.names if each.name in asked and each.name in case.site_names)
+    if not _anything_resolves(answers):
+        return Naming(answers, (), names if answers.seen.questions else (), NOTHING_RESOLVES, "")
+    blocked, intercepted = is_blocked(answers), is_intercepted(answers)
+    apexes: dict[str, list[str]] = {}
+    for name in names:
+        apex = apex_of(answers, name)
+        if apex is not None and apex != ROOT:
+            apexes.setdefault(apex, []).append(name)
+    zones = tuple(_zone(answers, apex, tuple(found)) for apex, found in apexes.items())
+    why = BLOCKED if blocked else INTERCEPTED if intercepted else ""
+    return Naming(answers, zones, names, "", why)
+
+
+def _anything_resolves(answers: Answers) -> bool:
+    return any(
+        question.reply is not None and answers.server(question.server).is_resolver
+        for question in answers.seen.questions
+    )
+
+
+def _zone(answers: Answers, apex: str, names: tuple[str, ...]) -> Zone:
+    parent = parent_zone_of(answers, apex)
+    delegation = _delegation(answers, apex, parent)
+    at_parent = delegation.servers if isinstance(delegation, Delegation) else frozenset[str]()
+    own = _own_servers(answers, apex, at_parent)
+    servers = tuple(
+        server for name in sorted(own | at_parent) for server in _addresses(answers, apex, name, delegation)
+    )
+    numbers = [each.number for each in servers if each.number is not None and each.serves]
+    found = serials(answers, numbers, apex)
+    return Zone(apex, names, parent, delegation, own, servers, found, behind(found))
+
+
+def _delegation(answers: Answers, apex: str, parent: str | None) -> Delegation | Unseen:
+    """The first referral that a server of the zone above gave."""
+    why = Unseen("no server of the zone above was asked")
+    if parent is None:
+        return why
+    for number, server in enumerate(answers.seen.servers):
+        if server.is_resolver or not _is_of(answers, number, parent):
+            continue
+        reply = answers.reply(number, apex, "NS")
+        if isinstance(reply, Unseen):
+            why = reply if why.reason.startswith("no server") else why
+            continue
+        found = delegation_in(reply, apex)
+        if found is not None:
+            return found
+        if reply.is_authoritative and data_of(reply, "NS", apex):
+            why = Unseen("the servers of the zone above serve this zone too: what the zone above says does not show")
+    return why
+
+
+def _is_of(answers: Answers, number: int, parent: str) -> bool:
+    """Whether a server was asked as one of the zone above: by a name that the resolver gives for it."""
+    ns = answers.resolved(parent, "NS")
+    return isinstance(ns, Reply) and bool(set(answers.server(number).names) & data_of(ns, "NS", parent))
+
+
+def _own_servers(answers: Answers, apex: str, at_parent: frozenset[str]) -> frozenset[str]:
+    """The zone's own set: from a server that has authority, else from the resolver."""
+    for server in answers.seen.servers:
+        if not server.is_resolver:
+            number = answers.seen.servers.index(server)
+            reply = answers.reply(number, apex, "NS")
+            if isinstance(reply, Reply) and reply.is_authoritative and data_of(reply, "NS", apex):
+                return data_of(reply, "NS", apex)
+    reply = answers.resolved(apex, "NS")
+    return data_of(reply, "NS", apex) if isinstance(reply, Reply) else at_parent
+
+
+def _addresses(answers: Answers, apex: str, name: str, delegation: Delegation | Unseen) -> Iterator[ZoneServer]:
+    asked = answers.numbers_of(name)
+    for number in asked:
+        address = answers.server(number).address
+        place = of_name_server(apex, name, address)
+        yield ZoneServer(name, address, number, lameness(answers, number, apex), place)
+    if asked:
+        return
+    place = of_name_server(apex, name)
+    replies = [answers.resolved(name, kind) for kind in ("A", "AAAA")]
+    known = [
+        each
+        for reply, kind in zip(replies, ("A", "AAAA"), strict=True)
+        if isinstance(reply, Reply)
+        for each in final_data(reply, name, kind)
+    ]
+    glue = delegation.glue.get(name) if isinstance(delegation, Delegation) else None
+    if known or glue:
+        yield ZoneServer(name, next(iter(known or glue or ())), None, Unseen("it was not asked"), place)
+    elif all(isinstance(reply, Reply) and reply.rcode in {"NOERROR", "NXDOMAIN"} for reply in replies):
+        yield ZoneServer(name, "", None, Lame.NO_ADDRESS, place)
+    else:
+        yield ZoneServer(name, "", None, Unseen("its address could not be looked up"), place)
+
+
+def chain_of(answers: Answers, name: str) -> Chain | Unseen:
+    """The aliases of a name, as the resolver and then the servers tell them."""
+    replies = [answers.resolved(name, kind) for kind in ("A", "AAAA")]
+    seen = [each for each in replies if isinstance(each, Reply)]
+    if not seen:
+        return replies[0] if isinstance(replies[0], Unseen) else Unseen(NOTHING_RESOLVES)
+    has = any(
+        isinstance(reply, Reply) and final_data(reply, name, kind)
+        for reply, kind in zip(replies, ("A", "AAAA"), strict=True)
+    )
+    targets = targets_in(*seen)
+    failing = all(each.rcode not in {"NOERROR", "NXDOMAIN"} for each in seen)
+    if failing:
+        # A resolver fails at a loop: the servers tell it.
+        targets |= targets_in(*_direct(answers, name))
+    rcode = next((each.rcode for each in seen if each.rcode in {"NOERROR", "NXDOMAIN"}), seen[0].rcode)
+    return follow(name, targets, rcode, has)
+
+
+def _direct(answers: Answers, name: str) -> Iterator[Reply]:
+    for number, server in enumerate(answers.seen.servers):
+        if not server.is_resolver:
+            for kind in ("A", "AAAA", "CAA", "HTTPS"):
+                reply = answers.reply(number, name, kind)
+                if isinstance(reply, Reply):
+                    yield reply
+
+
+def addresses_at(answers: Answers, servers: tuple[int, ...], name: str) -> frozenset[str]:
+    """All addresses that the servers of the zone gave for a name, over all repeats."""
+    found: set[str] = set()
+    for number in servers:
+        for kind in ("A", "AAAA"):
+            for way in (Way.DIRECT, Way.AGAIN):
+                for question in answers.questions(number, name, kind, way):
+                    if question.reply is not None:
+                        found |= final_data(answers.seen.replies[question.reply], name, kind)
+    return frozenset(found)
+
+
+def resolved_addresses(case: Case, name: str) -> frozenset[str]:
+    """Those by which the look went."""
+    for each in case.evidence.names:
+        if each.name == name:
+            return frozenset(
+                address
+                for lookup in each.lookups
+                if isinstance(lookup.answer, Seen)
+                for address in lookup.answer.value.addresses
+            )
+    return frozenset()
+
+
+def addresses_of(answers: Answers, name: str) -> frozenset[str] | None:
+    """By the first resolver; None where it could not tell."""
+    found: set[str] = set()
+    told = 0
+    for kind in ("A", "AAAA"):
+        reply = answers.resolved(name, kind)
+        if isinstance(reply, Reply) and reply.rcode in {"NOERROR", "NXDOMAIN"}:
+            told += 1
+            found |= final_data(reply, name, kind)
+    return frozenset(found) if found or told == 2 else None

@@ -1,0 +1,423 @@
+"""Does everybody get the same, right answer?  CAA, HTTPS records and signatures."""
+
+from collections.abc import Iterator
+
+from pewter.evidence import Endpoint, NoConnection, Reply, Unseen, Way
+from pewter.judge.expectations import write_duration
+from pewter.judge.facts.browsers import Prediction
+from pewter.judge.facts.case import Case
+from pewter.judge.facts.naming import Naming, Zone, addresses_at, addresses_of, naming, resolved_addresses
+from pewter.judge.facts.revocation import is_public
+from pewter.judge.facts.visits import Visit, predict_visits
+from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.rule import Rule, rule
+from pewter.names.answers import final_data, parent_of
+from pewter.names.caa import RelevantSet, climb, may_issue, oddities
+from pewter.names.https_records import HttpsRecord, HttpsSet, read_set
+from pewter.names.issuers import domains_of
+from pewter.names.signatures import delegated_tags, first_to_expire, is_bogus, key_tags, signatures_in, validates
+from pewter.names.spread import ttl_of
+from pewter.pki import Certificate, life_of
+from pewter.places import of_name, the_site
+from pewter.web.urls import https_origin, read_url
+
+
+def _relevant(found: Naming, name: str) -> RelevantSet | Unseen | None:
+    return climb(name, lambda above: found.answers.resolved(above, "CAA"))
+
+
+def _each_name(case: Case) -> Iterator[tuple[Naming, str] | Unknown]:
+    found = naming(case)
+    if found.why_nothing and found.names:
+        yield Unknown(the_site("names"), found.why_nothing)
+        return
+    for name in found.names:
+        yield found, name
+
+
+# CAA (RFC 8659)
+
+
+@rule("dns/caa-absent", level=Level.NOTE, sources=("RFC 8659 section 3",))
+def caa_absent(case: Case) -> Iterator[RuleOutcome]:
+    """A CAA set says which CAs may issue for the name; without one, every CA may."""
+    for each in _each_name(case):
+        if isinstance(each, Unknown):
+            yield each
+            continue
+        found, name = each
+        relevant = _relevant(found, name)
+        if relevant is None:
+            seen = "no CAA set at the name or above it"
+            yield Gap(of_name(name), seen, "a set that names the site's CA", cause="none")
+        elif isinstance(relevant, Unseen):
+            yield Unknown(of_name(name), relevant.reason)
+        else:
+            yield Holds(of_name(name), f"a set at {relevant.owner}")
+
+
+@rule("dns/caa-excludes-issuer", level=Level.WEAKENS, sources=("RFC 8659 section 4.2", "Baseline Requirements 3.2.2.8"))
+def caa_excludes_issuer(case: Case) -> Iterator[RuleOutcome]:
+    """The CA of the present certificate has to be allowed for each of its names: else the next renewal is refused."""
+    found = naming(case)
+    if not found.names or found.why_nothing:
+        return
+    done: set[tuple[str, str]] = set()
+    for chain in case.chains:
+        leaf = chain.leaf
+        if not isinstance(leaf, Certificate):
+            continue
+        organization = next(iter(leaf.issuer.organizations), "")
+        domains = case.expect.caa_domains or domains_of(organization, {})
+        if not case.expect.caa_domains and not is_public(case, chain):
+            if (chain.host, "") not in done:
+                done.add((chain.host, ""))
+                yield Unknown(of_name(chain.host), "a private CA need not look at CAA")
+            continue
+        life = life_of(leaf)
+        is_due = life.passed(case.at) > case.expect.renewal_point
+        for name in dict.fromkeys(map(str.lower, leaf.extensions.dns_names)):
+            if (name, leaf.sha256) in done:
+                continue
+            done.add((name, leaf.sha256))
+            relevant = _relevant(found, name)
+            if isinstance(relevant, Unseen):
+                yield Unknown(of_name(name), relevant.reason)
+                continue
+            verdict = may_issue(relevant, name, domains or None)
+            issuer = organization or leaf.issuer.title
+            if verdict.allowed is False:
+                seen = f"{verdict.words}; the present certificate is of {issuer}"
+                seen += ", and its renewal is due" if is_due else ""
+                expected = (
+                    f"{' or '.join(domains)} allowed, if {issuer} is to issue again"
+                    if domains
+                    else "a CA that may issue"
+                )
+                yield Gap(of_name(name), seen, expected, cause=seen, level=Level.EXPOSES if is_due else None)
+            elif verdict.allowed is None:
+                yield Unknown(of_name(name), verdict.words)
+            else:
+                yield Holds(of_name(name), verdict.words)
+
+
+@rule("dns/caa-unreadable", level=Level.WEAKENS, sources=("RFC 8659 section 4.1", "RFC 8659 section 4.2"))
+def caa_unreadable(case: Case) -> Iterator[RuleOutcome]:
+    """A CAA record that cannot mean what was meant: malformed, it forbids."""
+    told: set[str] = set()
+    for each in _each_name(case):
+        if isinstance(each, Unknown):
+            yield each
+            continue
+        found, name = each
+        relevant = _relevant(found, name)
+        if isinstance(relevant, Unseen):
+            yield Unknown(of_name(name), relevant.reason)
+        elif relevant is not None and relevant.owner not in told:
+            told.add(relevant.owner)
+            wrong = tuple(f"{record}: {why}" for record in relevant.records for why in oddities(record))
+            if wrong:
+                yield Gap(of_name(relevant.owner), "; ".join(wrong), "records that CAs read as meant", parts=wrong)
+            else:
+                yield Holds(of_name(relevant.owner), ", ".join(map(str, relevant.records)))
+
+
+@rule("dns/caa-shadowed", level=Level.NOTE, sources=("RFC 8659 section 3",))
+def caa_shadowed(case: Case) -> Iterator[RuleOutcome]:
+    """The nearest set that is not empty decides alone: one without issue hides the issue further up."""
+    for each in _each_name(case):
+        if isinstance(each, Unknown):
+            yield each
+            continue
+        found, name = each
+        near = _relevant(found, name)
+        if near is None or isinstance(near, Unseen) or near.has_issue:
+            continue
+        further = _relevant(found, parent_of(near.owner)) if "." in near.owner else None
+        if isinstance(further, RelevantSet) and further.has_issue:
+            seen = f"the set at {near.owner} has no issue and hides that at {further.owner}"
+            yield Gap(of_name(name), seen, "issue in the nearer set", cause=seen)
+        else:
+            yield Holds(of_name(name), "nothing is hidden")
+
+
+@rule("dns/caa-unanswered", level=Level.WEAKENS, sources=("RFC 8659 section 6", "Baseline Requirements 3.2.2.8"))
+def caa_unanswered(case: Case) -> Iterator[RuleOutcome]:
+    """CAA has to be answered at every step up the tree: where it fails, CAs stop."""
+    for each in _each_name(case):
+        if isinstance(each, Unknown):
+            yield each
+            continue
+        found, name = each
+        relevant = _relevant(found, name)
+        if not isinstance(relevant, Unseen):
+            yield Holds(of_name(name), "answered at every step")
+            continue
+        if _rcode(found, name, "A") not in {"NOERROR", "NXDOMAIN"}:
+            yield Unknown(of_name(name), relevant.reason)
+            continue
+        zone = found.zone_of(name)
+        ds = found.answers.resolved(zone.apex, "DS") if zone is not None else NOT_SIGNED
+        signed = isinstance(ds, Reply) and zone is not None and bool(delegated_tags(ds, zone.apex))
+        level = Level.EXPOSES if signed else None
+        yield Gap(of_name(name), f"{relevant.reason}, though A is answered", "an answer", level=level)
+
+
+NOT_SIGNED = Unseen("no zone was found")
+
+
+def _rcode(found: Naming, name: str, kind: str) -> str:
+    reply = found.answers.resolved(name, kind)
+    return reply.rcode if isinstance(reply, Reply) else ""
+
+
+# HTTPS records (RFC 9460)
+
+
+def _https_sets(case: Case) -> Iterator[tuple[Naming, str, HttpsSet]]:
+    """Of each name that has one."""
+    found = naming(case)
+    for name in found.names:
+        reply = found.answers.resolved(name, "HTTPS")
+        if isinstance(reply, Reply):
+            data = final_data(reply, name, "HTTPS")
+            if data:
+                yield found, name, read_set(sorted(data))
+
+
+@rule("dns/https-record-unreadable", level=Level.WEAKENS, sources=("RFC 9460 section 2.2", "RFC 9460 section 2.4.1"))
+def https_record_unreadable(case: Case) -> Iterator[RuleOutcome]:
+    """One malformed record voids the whole set; an alias beside services makes these ignored."""
+    for _, name, found in _https_sets(case):
+        if found.problem:
+            yield Gap(of_name(name), found.problem, "records that clients can read")
+        else:
+            shown = f"alias to {found.alias}" if found.alias else "; ".join(map(str, found.services))
+            yield Holds(of_name(name), shown or "no record that we can use")
+
+
+@rule("dns/https-record-contradicts", level=Level.WEAKENS, sources=("RFC 9460 section 7",))
+def https_record_contradicts(case: Case) -> Iterator[RuleOutcome]:
+    """What the record promises has to be served: protocols, port, addresses."""
+    for found, name, records in _https_sets(case):
+        for record in records.services:
+            wrong, unknown = _contradictions(case, found, name, record)
+            if wrong:
+                seen = f"{record}: {'; '.join(wrong)}"
+                yield Gap(of_name(name), seen, "a record that says what is served")
+            elif unknown:
+                yield Unknown(of_name(name), f"{record}: {unknown[0]}")
+            else:
+                yield Holds(of_name(name), str(record))
+
+
+def _contradictions(case: Case, found: Naming, name: str, record: HttpsRecord) -> tuple[list[str], list[str]]:
+    wrong: list[str] = []
+    unknown: list[str] = []
+    port = record.port or 443
+    own = record.target in {".", name}
+    endpoints = [each for each in case.endpoints_of(name) if each.port == port] if own else []
+    if endpoints:
+        if all(isinstance(probe.answer, NoConnection) for each in endpoints for probe in each.probes):
+            wrong.append(f"port {port} is closed")
+        elif "h2" in record.alpn and (spoken := _speaks_h2(endpoints)) is False:
+            wrong.append("it promises h2, which the server does not choose")
+        elif "h2" in record.alpn and spoken is None:
+            unknown.append("whether the server speaks h2 was not seen")
+    else:
+        unknown.append(f"{'port ' + str(port) if own else record.target} was not looked at")
+    if {"h3"} & set(record.alpn) and not wrong:
+        unknown.append("h3 needs QUIC, which was not tried")
+    if record.has_ech and not wrong:
+        unknown.append("ECH was not tried")
+    zone = found.zone_of(name)
+    target = name if own else record.target
+    known = resolved_addresses(case, target) | (addresses_of(found.answers, target) or frozenset())
+    known |= addresses_at(found.answers, zone.good, target) if zone is not None else frozenset()
+    stale = [hint for hint in record.hints if hint not in known]
+    if stale and known:
+        wrong.append(f"the hint {', '.join(stale)} is no address of {target}")
+    return wrong, unknown
+
+
+def _speaks_h2(endpoints: list[Endpoint]) -> bool | None:
+    """As far as handshakes show."""
+    chosen = [handshake.alpn for each in endpoints for handshake in each.handshakes]
+    if not chosen:
+        return None
+    return "h2" in chosen
+
+
+def _home(case: Case, name: str, scheme: str) -> tuple[Visit, ...]:
+    return tuple(
+        visit
+        for visit in predict_visits(case)
+        for start in [read_url(visit.start)]
+        if (start.scheme, start.host, start.path) == (scheme, name, "/")
+    )
+
+
+@rule("dns/https-record-locks-out", level=Level.BREAKS, sources=("RFC 9460 section 9.5",))
+def https_record_locks_out(case: Case) -> Iterator[RuleOutcome]:
+    """An HTTPS record turns http visits into https ones: where https does not work, nobody gets in."""
+    for _, name, records in _https_sets(case):
+        if records.problem and not records.alias:
+            continue
+        visits = _home(case, name, "https")
+        known = [visit for visit in visits if visit.meets is not Prediction.UNKNOWN]
+        if not known:
+            yield Unknown(of_name(name), f"what a visitor of {https_origin(name)} meets is not known")
+        elif all(_is_shut_out(visit) for visit in known):
+            seen = f"an HTTPS record, and {https_origin(name)}: {known[0].meets.value}"
+            yield Gap(of_name(name), seen, "https that works")
+        else:
+            yield Holds(of_name(name), "https works")
+
+
+def _is_shut_out(visit: Visit) -> bool:
+    return not visit.meets.shows_page and visit.meets not in {
+        Prediction.ERROR_PAGE,
+        Prediction.IN_SOME,
+        Prediction.UNENCRYPTED,
+        Prediction.CIRCLES,
+    }
+
+
+@rule("dns/https-record-dead-end", level=Level.WEAKENS, sources=("RFC 9460 section 2.4.2", "RFC 9460 section 3"))
+def https_record_dead_end(case: Case) -> Iterator[RuleOutcome]:
+    """The target of a record has to have addresses; beside an alias the name needs its own, for other clients."""
+    for found, name, records in _https_sets(case):
+        targets = [records.alias] if records.alias else [each.target for each in records.services]
+        for target in dict.fromkeys(each for each in targets if each not in {"", ".", name}):
+            known = addresses_of(found.answers, target)
+            if known is None:
+                yield Unknown(of_name(name), f"{target} could not be looked up")
+            elif not known:
+                yield Gap(of_name(name), f"its target {target} has no address", "a target with addresses")
+            elif records.alias and not resolved_addresses(case, name):
+                seen = f"{name} has an HTTPS alias to {target} and no address of its own"
+                yield Gap(of_name(name), seen, "A and AAAA beside it, for clients that do not ask for HTTPS")
+            else:
+                yield Holds(of_name(name), f"{target} has addresses")
+
+
+# Signatures
+
+
+def _signed(found: Naming, zone: Zone) -> frozenset[int] | Unseen:
+    """The keys that the zone above vouches for: told by the resolver, or by a server above."""
+    why = Unseen("the zone above was not asked")
+    for number, server in enumerate(found.answers.seen.servers):
+        way = Way.RESOLVED if server.is_resolver else Way.DIRECT
+        reply = found.answers.reply(number, zone.apex, "DS", way)
+        if isinstance(reply, Reply) and reply.rcode == "NOERROR" and (server.is_resolver or reply.is_authoritative):
+            return delegated_tags(reply, zone.apex)
+        if isinstance(reply, Unseen) and server.is_resolver:
+            why = reply
+    return why
+
+
+@rule("dns/dnssec-broken", level=Level.BREAKS, sources=("RFC 4035 section 4.3", "RFC 4035 section 5"))
+def dnssec_broken(case: Case) -> Iterator[RuleOutcome]:
+    """A zone that the zone above calls signed has to be signed by a key that it vouches for."""
+    found = naming(case)
+    answers = found.answers
+    for zone in found.zones:
+        bogus = [
+            name
+            for name in (zone.apex, *zone.names)
+            for kind in ("SOA", "A")
+            if is_bogus(answers.resolved(name, kind), answers.resolved(name, kind, Way.CHECKING_DISABLED))
+        ]
+        if bogus:
+            seen = f"the resolver fails for {bogus[0]}, and answers once it does not check signatures"
+            yield Gap(zone.place, seen, "signatures that validate")
+            continue
+        tags = _signed(found, zone)
+        if isinstance(tags, Unseen):
+            yield Unknown(zone.place, tags.reason)
+        elif not tags:
+            yield Holds(zone.place, "unsigned")
+        elif found.why_not_direct or not zone.good:
+            if validates(answers.resolved(".", "SOA")):
+                yield Holds(zone.place, "the resolver validates, and answers")
+            else:
+                yield Unknown(zone.place, found.why_not_direct or f"no server answers for {zone.apex}")
+        else:
+            yield from _held_against_keys(found, zone, tags)
+
+
+def _held_against_keys(found: Naming, zone: Zone, tags: frozenset[int]) -> Iterator[RuleOutcome]:
+    for number in zone.good:
+        reply = found.answers.reply(number, zone.apex, "DNSKEY", Way.SIGNED)
+        if isinstance(reply, Unseen):
+            yield Unknown(zone.place, reply.reason)
+            continue
+        keys = key_tags(reply, zone.apex)
+        signing = {each.key_tag for each in signatures_in(reply, zone.apex) if each.covered == "DNSKEY"}
+        if tags & keys & signing:
+            yield Holds(zone.place, "a key that the zone above vouches for signs")
+        else:
+            had = f"keys {', '.join(map(str, sorted(keys)))}" if keys else "no key"
+            wanted = ", ".join(map(str, sorted(tags)))
+            seen = f"the zone above vouches for key {wanted}; {zone.title(number)} has {had}"
+            yield Gap(zone.place, seen, "a key that it vouches for")
+
+
+@rule("dns/dnssec-expiring", level=Level.WEAKENS, sources=("RFC 6781 section 4.4.2",))
+def dnssec_expiring(case: Case) -> Iterator[RuleOutcome]:
+    """Signatures have to be renewed while copies with their TTL are still good."""
+    found = naming(case)
+    for zone in found.zones:
+        if isinstance(tags := _signed(found, zone), Unseen) or not tags:
+            continue
+        if found.why_not_direct or not zone.good:
+            yield Unknown(zone.place, found.why_not_direct or f"no server answers for {zone.apex}")
+            continue
+        for number in zone.good:
+            for question, reply in found.answers.replies_of(number):
+                if question.way is not Way.SIGNED:
+                    continue
+                first = first_to_expire(signatures_in(reply, question.name))
+                if first is None:
+                    continue
+                ttl = ttl_of(each for each in reply.answer if each.type == "RRSIG") or 0
+                left = first.expires - case.at
+                margin = case.expect.signature_margin.total_seconds() + ttl
+                if left.total_seconds() < margin:
+                    when = f"until {first.expires:%Y-%m-%d %H:%M} UTC"
+                    seen = f"{zone.title(number)}: the signature of {question.name} {first.covered} lasts {when}"
+                    expected = f"its TTL of {ttl} s and {write_duration(case.expect.signature_margin)} more"
+                    yield Gap(zone.place, seen, expected, cause=f"{zone.apex} {number}")
+                else:
+                    yield Holds(zone.place, f"until {first.expires:%Y-%m-%d}")
+
+
+@rule("dns/dnssec-absent", level=Level.NOTE, sources=("RFC 4033 section 2",))
+def dnssec_absent(case: Case) -> Iterator[RuleOutcome]:
+    """Whether the zone above vouches for keys of the zone."""
+    found = naming(case)
+    for zone in found.zones:
+        tags = _signed(found, zone)
+        if isinstance(tags, Unseen):
+            yield Unknown(zone.place, tags.reason)
+        elif tags:
+            yield Holds(zone.place, f"key {', '.join(map(str, sorted(tags)))}")
+        else:
+            yield Gap(zone.place, "unsigned", "optional: signatures", cause="unsigned")
+
+
+RULES: tuple[Rule[Case], ...] = (
+    caa_absent,
+    caa_excludes_issuer,
+    caa_unreadable,
+    caa_shadowed,
+    caa_unanswered,
+    https_record_contradicts,
+    https_record_locks_out,
+    https_record_unreadable,
+    https_record_dead_end,
+    dnssec_broken,
+    dnssec_expiring,
+    dnssec_absent,
+)
