@@ -13,7 +13,7 @@ from pathlib import Path
 import atheris
 import dns.exception
 import dns.message
-import dns.resolver
+import dns.rrset
 
 from pewter.evidence import HowEnded
 
@@ -21,7 +21,13 @@ with atheris.instrument_imports(include=["pewter"]):
     from pewter.errors import FileError
     from pewter.escape import escaped
     from pewter.evidence import Name, Offer
+    from pewter.gather.dns_messages import read_reply
     from pewter.gather.name_service import lookup_of
+    from pewter.names.answers import soa_above
+    from pewter.names.caa import RelevantSet, climb, may_issue, oddities, read_caa
+    from pewter.names.https_records import read_https, read_set
+    from pewter.names.signatures import key_tags, signatures_in
+    from pewter.names.zones import delegation_in
     from pewter.octets import DecodeError
     from pewter.pki import read_certificate
     from pewter.pki.crls import condense_crl, read_crl
@@ -110,12 +116,26 @@ def location(octets: bytes) -> None:
 
 
 def name_answer(octets: bytes) -> None:
-    message = dns.message.from_wire(octets)
-    if message.question and isinstance(message, dns.message.QueryMessage):
-        question = message.question[0]
-        answer = dns.resolver.Answer(question.name, question.rdtype, question.rdclass, message)
-        if question.rdtype.name in {"A", "AAAA"}:
-            Name("x.example", True, (lookup_of(question.rdtype.name, answer),)).addresses  # noqa: B018
+    """A whole message, and what the readers of its records and zones make of it."""
+    for kind in ("A", "CAA", "HTTPS", "DNSKEY"):
+        reply = read_reply(octets[:2] + b"\x84" + octets[3:], int.from_bytes(octets[:2], "big"), "x.example", kind)
+        if reply is None:
+            continue
+        Name("x.example", True, (lookup_of("x.example", "A", reply),)).addresses  # noqa: B018
+        delegation_in(reply, "x.example")
+        soa_above(reply, "x.example")
+        key_tags(reply, "x.example")
+        signatures_in(reply, "x.example")
+        found = climb("x.example", lambda above, reply=reply: reply)
+        if isinstance(found, RelevantSet):
+            may_issue(found, "x.example", ("ca.example",))
+            [oddities(each) for each in found.records]
+        read_set([each.data for each in reply.answer if each.type == "HTTPS"])
+
+
+def dns_data(octets: bytes) -> None:
+    str(read_https(octets))
+    oddities(read_caa(octets))
 
 
 def derivation(octets: bytes) -> None:
@@ -168,6 +188,7 @@ PARSERS = (
     lambda octets: site_file_of(SITE_FILE, octets),
     derivation,
     printed,
+    dns_data,
 )
 NAMES = [
     "certificate",
@@ -224,6 +245,20 @@ def try_one(data: bytes) -> None:
         COUNTS["refused"] += 1
 
 
+def _dns_answer(kind: str) -> bytes:
+    response = dns.message.make_response(dns.message.make_query("x.example", kind, want_dnssec=True))
+    for records in (
+        ("x.example.", "CNAME", "y.x.example."),
+        ("x.example.", "CAA", '0 issue "ca.example; a=b"'),
+        ("x.example.", "HTTPS", "1 . alpn=h2 ipv4hint=192.0.2.7"),
+        ("x.example.", "SOA", "a. b. 1 2 3 4 5"),
+    ):
+        response.answer.append(dns.rrset.from_text(records[0], 60, "IN", records[1], records[2]))
+    response.authority.append(dns.rrset.from_text("x.example.", 60, "IN", "NS", "ns.x.example."))
+    response.additional.append(dns.rrset.from_text("ns.x.example.", 60, "IN", "A", "192.0.2.53"))
+    return response.to_wire()
+
+
 def seeds(folder: Path) -> None:
     """Real octets to begin with: certificates, and whole answers of servers."""
     import cryptography_vectors
@@ -252,10 +287,13 @@ def seeds(folder: Path) -> None:
                 "302f06092a864886f70d01050d3022301806092a864886f70d01050c300b0408000000000000000002010a3006060160040100"
             ),
             "\u202e?a=b#c;d=e".encode(),
+            bytes.fromhex("00010000010003026832000400040505050500"),
         ),
         start=20,
     ):
         (folder / f"web{number}").write_bytes(bytes((number,)) + example)
+    for number, kind in enumerate(("A", "CAA", "HTTPS", "DNSKEY")):
+        (folder / f"dns{number}").write_bytes(bytes((27,)) + _dns_answer(kind))
     for which in range(14, 19):
         (folder / f"hello{which}").write_bytes(bytes((which, 40)) + hello)
 

@@ -10,13 +10,28 @@ from pewter.evidence import (
     Name,
     NoConnection,
     NotTls,
+    Origin,
     Seen,
     StopCause,
     Unseen,
 )
 from pewter.judge.rules import reach
-from support.cases import ADDRESS, case, endpoint, handshake, hop, journey, name, outcomes, stopped, table, unseen
-from support.certificates import HOST
+from support.cases import (
+    ADDRESS,
+    case,
+    endpoint,
+    handshake,
+    hop,
+    journey,
+    name,
+    outcomes,
+    probe,
+    stopped,
+    stored,
+    table,
+    unseen,
+)
+from support.certificates import HOST, leaf, root
 
 HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
 REFUSED = NoConnection(HowFailed.REFUSED, "the connection was refused")
@@ -35,9 +50,14 @@ def answering(*answers):
     return case(endpoints=[endpoint(*answers)])
 
 
-def two(first, second, *ways):
-    both = [endpoint(first), endpoint(second, address=SECOND)]
-    return case(*ways, names=[name(HOST, ADDRESS, SECOND)], endpoints=both)
+def two(first, after, *ways, second=SECOND):
+    both = [endpoint(first), endpoint(after, address=second)]
+    return case(*ways, names=[name(HOST, ADDRESS, second)], endpoints=both)
+
+
+def behind_edge(hello, secure, plain):
+    certificates = stored(leaf("mail.x.example"), root())
+    return case(origins=(Origin(HOST, "198.51.100.9", None, hello, secure, plain),), certificates=certificates)
 
 
 def dated(date):
@@ -74,6 +94,20 @@ CASES = {
         "holds": two(handshake(), handshake()),
         "unknown": two(handshake(), Unseen("no way to IPv6")),
         "none-answers-is-another-rule": two(REFUSED, REFUSED),
+        "ipv6-dead": two(handshake(), REFUSED, second="2001:db8::11"),
+        "ipv6-takes-connections": two(handshake(), SILENT, second="2001:db8::11"),
+        "ipv4-dead": two(REFUSED, handshake(), second="2001:db8::11"),
+    },
+    (reach.origin, reach.open_origin): {
+        "none-given": case(),
+        "valid": behind_edge(probe(handshake()), Seen(hop(HTTPS, 403)), Seen(hop(HTTP, 403))),
+        "open": behind_edge(probe(handshake()), Seen(hop(HTTPS)), Unseen("refused")),
+        "plain": behind_edge(probe(REFUSED), None, Seen(hop(HTTP))),
+        "asks-for-https-again": behind_edge(probe(REFUSED), None, Seen(hop(HTTP, 301, ("Location", HTTPS)))),
+        "other-name": behind_edge(probe(handshake(leaf("mail.x.example"))), Seen(hop(HTTPS, 403)), Unseen("refused")),
+        "not-trusted": behind_edge(probe(handshake(root())), Unseen("x"), Unseen("refused")),
+        "dead": behind_edge(probe(REFUSED), None, Unseen("refused")),
+        "not-looked-at": behind_edge(None, Unseen("late"), Unseen("late")),
     },
     reach.unlike_addresses: {
         "alike": two(handshake(), handshake()),

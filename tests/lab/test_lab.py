@@ -11,7 +11,7 @@ import dns.rcode
 import pytest
 
 from pewter.evidence import WayIn
-from pewter.judge.expectations import Terms
+from pewter.judge.expectations import Expectations, Terms
 from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Gap
@@ -19,6 +19,7 @@ from pewter.judge.review import make_review
 from pewter.lab import name_server
 from pewter.lab.marram import (
     APEX,
+    BOOKING,
     FREIGHT,
     NAMES,
     PATHS,
@@ -159,11 +160,13 @@ def reviewed(stage: Stage):
             paths=PATHS,
             stores=(),
             revocation=True,
+            max_covered_names=20,
             step=30,
             whole=120,
         )
     evidence = with_trust(evidence, scenario.root.der)
-    return make_review(Case(evidence, Terms(canonical=f"https://{WWW}"), now, ()))
+    terms = Terms(Expectations(caa_domains=("skerry-trust.example",)), f"https://{WWW}")
+    return make_review(Case(evidence, terms, now, ()))
 
 
 def with_trust(evidence, der):
@@ -223,6 +226,13 @@ def test_as_found_has_just_the_gaps_that_were_put_there(as_found):
         ("page/names-version", (FREIGHT,)),
         ("name/also-covers", (WEBMAIL,)),
         ("chain/revoked", (WEBMAIL,)),
+        ("reach/no-address", (BOOKING,)),
+        ("dns/dangling-alias", (BOOKING,)),
+        ("dns/servers-disagree", (STATUS,)),
+        ("dns/https-record-contradicts", (STATUS,)),
+        ("dns/caa-excludes-issuer", (TIMETABLE, STAFF)),
+        ("dns/caa-excludes-issuer", (APEX, WWW, TICKETS, FREIGHT, f"mail.{APEX}", STATUS)),
+        ("dns/dnssec-absent", (APEX,)),
     }
     assert as_found.results.unknowns == ()
 

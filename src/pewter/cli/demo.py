@@ -9,7 +9,7 @@ from rich.text import Text
 
 from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
-from pewter.lab.marram import NAMES, PATHS, WEBMAIL, WWW, Stage, marram_ferries
+from pewter.lab.marram import NAMES, PATHS, STAFF, STAFF_ORIGIN, WEBMAIL, WWW, Stage, marram_ferries
 from pewter.lab.world import Scenario, World, WorldThread
 from pewter.plan.files import why, write_whole
 from pewter.plan.site_file import NAME
@@ -99,6 +99,9 @@ gap = "name/not-covered"
 where = "{WEBMAIL}"
 because = "unused since the mail moved; removed with the next zone change"
 until = {until}
+
+[origins]                       # the staff host is behind an edge service
+"{STAFF}" = "{STAFF_ORIGIN}"
 
 [routes]                        # the site's addresses, and where the simulated servers really are
 {routes}

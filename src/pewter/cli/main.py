@@ -82,6 +82,12 @@ def review(
         list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
     ] = None,
     route: Routes = None,
+    origin: Annotated[
+        list[str] | None,
+        typer.Option(
+            metavar="[NAME=]ADDRESS[:PORT]", help="The server behind an edge service: looked at as the edge would."
+        ),
+    ] = None,
     resolver: Resolver = None,
     trust: Trust = None,
     trust_only: TrustOnly = None,
@@ -137,6 +143,7 @@ def review(
         also=tuple(also or ()),
         paths=tuple(path or ()),
         routes=tuple(route or ()),
+        origins=tuple(origin or ()),
         resolvers=tuple(resolver or ()),
         trust=tuple(trust or ()),
         trust_only=tuple(trust_only or ()),

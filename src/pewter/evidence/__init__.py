@@ -24,6 +24,7 @@ from .handshakes import (
 from .journeys import LANDED, Hop, Journey, Landed, StopCause, Stopped, WayIn
 from .names import Answer, Lookup, Name, is_ip_address
 from .observed import Fault, Seen, Tries, Unseen
+from .origins import Origin
 from .pages import Move, MoveKind, Page, Reference, Statement, StatementKind, Use
 from .plan import EVERY_STEP, Plan, Step, Target
 from .protocols import (
@@ -74,6 +75,7 @@ __all__ = [
     "NotTls",
     "Offer",
     "Order",
+    "Origin",
     "Page",
     "Plan",
     "Probe",

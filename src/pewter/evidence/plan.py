@@ -31,6 +31,9 @@ class Step(enum.Enum):
     ISSUERS = "issuers"
     COVERED_NAMES = "covered names"
     REVOCATION = "revocation"
+    ORIGINS = "origins"
+    """The servers behind an edge service, where they were given."""
+
     DNS = "dns"
     """What the name service and the servers of the site's zones say."""
 
@@ -62,6 +65,9 @@ class Plan(msgspec.Struct, frozen=True, omit_defaults=True):
 
     resolvers: tuple[str, ...] = ()
     """``192.0.2.53:53``; the first decides.  None given: the machine's own."""
+
+    origins: tuple[str, ...] = ()
+    """Servers behind an edge service: ``www.x.example=198.51.100.7:8443``."""
 
     only: tuple[str, ...] = ()
     """The areas and rules that are to be judged; none for all."""

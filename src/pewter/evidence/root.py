@@ -9,6 +9,7 @@ from .handshakes import Endpoint, FetchedIssuer, FrontEnd, GivenLog, StatusAnswe
 from .journeys import Hop, Journey
 from .names import Name
 from .observed import Fault, Seen, Unseen
+from .origins import Origin
 from .pages import Page
 from .plan import Plan
 
@@ -52,6 +53,7 @@ class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
     """Pages and style sheets, each once by its SHA-256 and URL."""
 
     host_probes: tuple[HostProbe, ...] = ()
+    origins: tuple[Origin, ...] = ()
     certificates: tuple[StoredCertificate, ...] = ()
     fetched_issuers: tuple[FetchedIssuer, ...] = ()
     given_trust: tuple[str, ...] = ()

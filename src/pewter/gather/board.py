@@ -22,6 +22,7 @@ from pewter.evidence import (
     Name,
     NotContacted,
     Offer,
+    Origin,
     Page,
     Plan,
     Probe,
@@ -142,6 +143,7 @@ class Board:
     host_probes: list[HostProbe] = field(default_factory=list)
     endpoints: dict[tuple[str, str, int], EndpointLook] = field(default_factory=dict)
     front_ends: dict[tuple[str, int], FrontEndBoard] = field(default_factory=dict)
+    origins: dict[tuple[str, str], Origin] = field(default_factory=dict)
     certificates: dict[str, bytes] = field(default_factory=dict)
     covered: dict[str, Name] = field(default_factory=dict)
     statuses: dict[tuple[str, str], StatusAnswer] = field(default_factory=dict)
@@ -192,6 +194,7 @@ class Board:
             journeys=tuple(journey.seen_so_far(self.why_unseen) for journey in journeys),
             pages=tuple(page for _, page in sorted(self.pages.items())),
             host_probes=tuple(sorted(self.host_probes, key=lambda each: (order.get(each.name, 0), each.scheme))),
+            origins=tuple(self.origins.values()),
             certificates=tuple(StoredCertificate(sha, der) for sha, der in sorted(self.certificates.items())),
             fetched_issuers=tuple(self.fetched),
             given_trust=tuple(each.sha256 for each in given.trust),

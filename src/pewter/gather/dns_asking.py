@@ -65,6 +65,7 @@ class Asker:
     _sent: int = 0
     not_asked: dict[str, None] = field(default_factory=dict)
     no_ipv6: bool = False
+    hosts_file: tuple[tuple[str, str], ...] = ()
     deadline: float | None = None
     """Of direct questions; on the loop's clock."""
 
@@ -102,6 +103,7 @@ class Asker:
             tuple(self._questions),
             tuple(self.not_asked),
             no_ipv6=self.no_ipv6,
+            hosts_file=self.hosts_file,
         )
 
     async def ask(

@@ -25,7 +25,7 @@ from .budget import Budget
 from .journeys import JourneyContext
 from .network import Network
 from .scene import Progress, Scene
-from .steps import dns, names, pages, ways_in
+from .steps import dns, names, origins, pages, ways_in
 
 WORKERS = 4
 """Threads that read what may take longer than the loop may stand still."""
@@ -59,6 +59,8 @@ async def _take(plan: Plan, given: Given, progress: Progress, network: Network, 
         async with asyncio.timeout(plan.whole_seconds), asyncio.TaskGroup() as group:
             scene = _scene(plan, board, network, budget, progress, group)
             names.begin(scene)
+            if scene.wants(Step.ORIGINS):
+                origins.begin(scene)
             if scene.wants(Step.DNS):
                 dns.begin(scene)
     except TimeoutError:

@@ -71,6 +71,17 @@ def read_route(text: str) -> Route:
         raise UsageError(f"--route {text!r}: {exc}.") from exc
 
 
+def read_origin(text: str, first: str) -> tuple[str, str, int | None]:
+    """``[NAME=]ADDRESS[:PORT]``: the name, ``first`` where none is given, the address and the port."""
+    name, equals, there = text.rpartition("=")
+    address, port = read_address_and_port(there, "--origin", 0)
+    try:
+        host = read_host(name) if equals else first
+    except InvalidUrl as exc:
+        raise UsageError(f"--origin {text!r}: {exc}.") from exc
+    return host, address, port or None
+
+
 def read_address_and_port(text: str, option: str, default_port: int) -> tuple[str, int]:
     """``192.0.2.53`` or ``[2001:db8::53]:5353``; UsageError names the option."""
     try:

@@ -17,18 +17,23 @@ from pewter.web.urls import https_origin, in_url, read_url
 
 from .facts.browsers import Prediction
 from .facts.case import Case
+from .facts.legs import LegsDrawn, LegState, draw_legs
 from .facts.policies_in_force import is_supposed, sts_answers
 from .facts.protocol_pictures import ProtocolDrawn, SuitesDrawn, draw_protocols
 from .facts.served_certificates import LifeState, Link, LinkState, ServedCertificate, served_certificates
 from .facts.visits import Visit, predict_visits
+from .facts.zone_pictures import AliasDrawn, ZoneDrawn, draw_zones
 from .mending import STEPS, Configuration, HasHosts, configurations, kinds_elsewhere, step_of, waits_of
 from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
 from .rules import AREAS, RULES
 from .wording import words_for
 
 __all__ = [
+    "AliasDrawn",
     "AreaCount",
     "GapEntry",
+    "LegState",
+    "LegsDrawn",
     "LifeState",
     "Link",
     "LinkState",
@@ -42,6 +47,7 @@ __all__ = [
     "ServedCertificate",
     "SuitesDrawn",
     "Visit",
+    "ZoneDrawn",
     "make_results",
 ]
 """Renderers take what they draw from here, and import no fact."""
@@ -194,6 +200,8 @@ class Results(msgspec.Struct, frozen=True):
     """What the review supposes; empty where it supposes nothing."""
 
     names: tuple[NameFacts, ...]
+    zones: tuple[ZoneDrawn, ...]
+    legs: tuple[LegsDrawn, ...]
     visits: tuple[Visit, ...]
     certificates: tuple[ServedCertificate, ...]
     protocols: tuple[ProtocolDrawn, ...]
@@ -262,6 +270,8 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
         conditions=_conditions(case.evidence),
         supposed=part("what is supposed", lambda: _supposition(case), ""),
         names=part("the names", lambda: tuple(_facts_of_names(case)), ()),
+        legs=part("the legs", lambda: draw_legs(case), ()),
+        zones=part("the zones", lambda: draw_zones(case), ()),
         visits=part("what a visitor meets", lambda: predict_visits(case), ()),
         certificates=part("the certificates", lambda: served_certificates(case), ()),
         protocols=part("the protocols", lambda: draw_protocols(case, protocol_levels), ()),

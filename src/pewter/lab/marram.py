@@ -14,7 +14,7 @@ import dns.zone
 from pewter.tls import Version
 
 from .authority import DAY, Issued, PrivateKey, issue_ca, issue_server, make_key
-from .name_server import read_zone
+from .name_server import read_zone, sign
 from .revocation import answer_ocsp, make_crl
 from .web_server import Handler, Request, Response, VirtualHost
 from .world import Scenario
@@ -32,6 +32,9 @@ BOOKING = f"booking.{APEX}"
 CA_DOMAIN = "skerry-trust.example"
 CA_HOST = f"ca.{CA_DOMAIN}"
 CA_ADDRESS = "198.51.100.20"
+STAFF_ORIGIN = "198.51.100.60"
+"""Behind the edge service: it speaks plain HTTP, and asks for https again."""
+
 REGISTRY = "ns.registry.example"
 REGISTRY_ADDRESS, FIRST_SERVER, SECOND_SERVER = "198.51.100.53", "192.0.2.53", "192.0.2.54"
 """Of the name servers: of the root and the suffix, and the two of the zone."""
@@ -113,10 +116,12 @@ def marram_ferries(stage: Stage, now: datetime.datetime) -> Scenario:
     published = {CA_HOST: VirtualHost(_publish(authority), server="")}
     addresses: dict[str, tuple[str, ...]] = {}
     for at, hosts in servers.items():
+        if at == (STAFF_ORIGIN,):
+            continue  # nobody's name leads there
         for name in hosts:
             addresses[name] = (*addresses.get(name, ()), *at)
     above = (read_zone(".", _ROOT_ZONE), read_zone("example", _SUFFIX_ZONE))
-    first, second = _zones(stage, addresses)
+    first, second = _zones(stage, addresses, above[1])
     return Scenario(
         {},
         {**servers, (CA_ADDRESS,): published},
@@ -127,14 +132,17 @@ def marram_ferries(stage: Stage, now: datetime.datetime) -> Scenario:
     )
 
 
-def _zones(stage: Stage, addresses: Mapping[str, tuple[str, ...]]) -> tuple[dns.zone.Zone, dns.zone.Zone]:
-    """The zone at its two servers: as found, the second is behind."""
+def _zones(
+    stage: Stage, addresses: Mapping[str, tuple[str, ...]], above: dns.zone.Zone
+) -> tuple[dns.zone.Zone, dns.zone.Zone]:
+    """The zone at its two servers: as found, the second is behind; mended, it is signed."""
     found = {
         name: [f"{name}. {'AAAA' if ':' in each else 'A'} {each}" for each in at] for name, at in addresses.items()
     }
     if stage is Stage.MENDED:
         lines = [_OWN_SERVERS, _CAA_MENDED, *(each for of in found.values() for each in of)]
         zone = read_zone(APEX, "\n".join(lines), 2026112601)
+        sign(zone, above)
         return zone, zone
     lines = [_OWN_SERVERS, _CAA_AS_FOUND, _HTTPS_AS_FOUND, _BOOKING_AS_FOUND]
     now = [*lines, *(each for of in found.values() for each in of)]
@@ -187,6 +195,8 @@ def _as_found(ca: _Authority) -> Servers:
         ("192.0.2.50",): {STAFF: VirtualHost(_circle, ca.server(STAFF, left=12))},
         ("192.0.2.60",): {WEBMAIL: VirtualHost(_plain_pages({"/": _WEBMAIL}), webmail, server="Apache", any_host=True)},
         ("192.0.2.70",): {STATUS: VirtualHost(_site({"/": _STATUS}), ca.server(STATUS, left=77))},
+        ("192.0.2.71",): {},  # where the status page was before
+        (STAFF_ORIGIN,): {STAFF: VirtualHost(_site({"/": _STAFF}), server="nginx")},
     }
 
 
@@ -212,6 +222,7 @@ def _mended(ca: _Authority) -> Servers:
             FREIGHT: VirtualHost(_site(_FREIGHT_PAGES), ca.server(FREIGHT, left=64), server="Microsoft-IIS")
         },
         ("192.0.2.50",): {STAFF: VirtualHost(_site({"/": _STAFF}), ca.server(STAFF, left=89))},
+        (STAFF_ORIGIN,): {STAFF: VirtualHost(_refuse, ca.server(STAFF, left=88), server="nginx")},
         ("192.0.2.60",): {WEBMAIL: VirtualHost(_site({"/": _WEBMAIL}), ca.server(WEBMAIL, left=88), server="Apache")},
         ("192.0.2.70",): {
             STATUS: VirtualHost(_site({"/": _STATUS}), ca.server(STATUS, left=77)),
@@ -321,6 +332,11 @@ def _circle(request: Request) -> Response:
     """A proxy that talks plain HTTP to an origin which asks for https, and an https side that leads back."""
     other = "https" if request.scheme == "http" else "http"
     return _redirect(302, f"{other}://{request.host}{request.target}")
+
+
+def _refuse(request: Request) -> Response:
+    """An origin that only its edge may ask."""
+    return Response(403)
 
 
 def _publish(ca: _Authority) -> Callable[[Request], Response]:

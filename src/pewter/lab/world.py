@@ -20,6 +20,9 @@ from .web_server import VirtualHost, WebServer
 
 Starter = Callable[[tuple[int, ...]], Awaitable[object]]
 
+CLOSED_PORT = 1
+"""Where nobody listens: no address of the world leads out of it."""
+
 FIRST_PORT = 18440
 """Ports are taken from here where they are free, so that they stay the same from one start to the next."""
 
@@ -73,9 +76,8 @@ class World:
         for addresses, hosts in self.scenario.servers.items():
             server = await self._start_web_server(WebServer(hosts))
             for port, inner in ((80, server.http_port), (443, server.https_port)):
-                if inner:
-                    outer = await self._behind_relay(inner)
-                    routes += [f"{_bracketed(address)}:{port}=127.0.0.1:{outer}" for address in addresses]
+                outer = await self._behind_relay(inner) if inner else CLOSED_PORT
+                routes += [f"{_bracketed(address)}:{port}=127.0.0.1:{outer}" for address in addresses]
         self.routes = tuple(routes)
         return self
 

@@ -15,7 +15,7 @@ from pewter.web.sites import are_siblings
 from .own_files import read_certificate_file, read_log_file, read_trust_file
 from .root_stores import own_stores
 from .site_file import KINDS, NAME, SiteFile, read_site_file
-from .texts import TypedTarget, read_canonical, read_path, read_target, resolver_text
+from .texts import TypedTarget, origin_text, read_canonical, read_path, read_target, resolver_text
 
 GENTLE_SECONDS = 300.0
 """For the whole review, where it makes one connection at a time."""
@@ -33,6 +33,7 @@ class Typed:
     paths: tuple[str, ...] = ()
     routes: tuple[str, ...] = ()
     resolvers: tuple[str, ...] = ()
+    origins: tuple[str, ...] = ()
     trust: tuple[Path, ...] = ()
     trust_only: tuple[Path, ...] = ()
     certificates: tuple[Path, ...] = ()
@@ -78,6 +79,7 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
         targets=targets,
         paths=paths,
         routes=tuple(str(read_route(text)) for text in (*typed.routes, *site_file.route_texts)),
+        origins=tuple(origin_text(text, targets[0].host) for text in (*typed.origins, *site_file.origin_texts)),
         resolvers=tuple(map(resolver_text, dict.fromkeys(resolvers))),
         only=typed.only,
         skip=typed.skip,

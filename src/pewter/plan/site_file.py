@@ -59,7 +59,15 @@ class SiteFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     expect: Expectations = Expectations()
     levels: dict[str, str] = {}
     routes: dict[str, str | tuple[str, ...]] = {}
+    origins: dict[str, str] = {}
+    """Of names, the server behind the edge service."""
+
     accept: tuple[AcceptedGap, ...] = ()
+
+    @property
+    def origin_texts(self) -> tuple[str, ...]:
+        """As ``--origin`` takes them."""
+        return tuple(f"{name}={address}" for name, address in self.origins.items())
 
     @property
     def route_texts(self) -> tuple[str, ...]:

@@ -4,7 +4,7 @@ import datetime
 from dataclasses import dataclass
 
 from pewter.errors import UsageError
-from pewter.gather.routes import read_address_and_port
+from pewter.gather.routes import read_address_and_port, read_origin
 from pewter.judge.outcomes import Level
 from pewter.places import socket_text
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
@@ -78,6 +78,12 @@ def read_as_of(text: str | None) -> datetime.datetime | None:
     except ValueError:
         raise UsageError(f"--as-of {text!r} is no date; write it as 2027-03-01 or 2027-03-01T12:00+00:00.") from None
     return moment if moment.tzinfo is not None else moment.replace(tzinfo=datetime.UTC)
+
+
+def origin_text(given: str, first: str) -> str:
+    """``NAME=ADDRESS[:PORT]``, with the first target's name where none was given.  Raises UsageError."""
+    name, address, port = read_origin(given, first)
+    return f"{name}={socket_text(address, port) if port else address}"
 
 
 def resolver_text(given: str) -> str:

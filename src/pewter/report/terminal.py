@@ -10,6 +10,7 @@ from pewter.judge.review import Review
 
 from .certificates import render_certificates
 from .gaps import MAX_SHOWN, levels_in_words, render_gaps
+from .names import render_names
 from .protocol import render_protocols
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, some
 from .ways_in import render_ways_in
@@ -31,6 +32,7 @@ def render_terminal(review: Review, width: int, marks: Marks = UNICODE) -> Text:
     sheet, results = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks), review.results
     _verdict(sheet, review)
     render_ways_in(sheet, results)
+    render_names(sheet, results.zones)
     render_certificates(sheet, results.certificates, review.judged.at)
     render_protocols(sheet, results.protocols)
     _areas(sheet, results.areas)
@@ -99,8 +101,9 @@ def _areas(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
 
 def _rest(sheet: Sheet, review: Review) -> None:
     marks, evidence, results = sheet.marks, review.evidence, review.results
+    dns = evidence.dns
     left_out = (results.unknowns, results.unvisited, evidence.faults, evidence.not_contacted)
-    if any(left_out) or evidence.environment_proxy:
+    if any((*left_out, dns.not_asked, dns.hosts_file)) or evidence.environment_proxy:
         sheet.heading("Not checked")
         for fault in evidence.faults:
             words = f"{fault.what}: a fault of Pewter's own, which says nothing of the site ({fault.detail})"
@@ -113,6 +116,11 @@ def _rest(sheet: Sheet, review: Review) -> None:
             sheet.labelled(2, marks.unknown, more, label_width=1)
         for refused in evidence.not_contacted[:MAX_SHOWN]:
             sheet.labelled(2, marks.unknown, f"{refused.url} was not contacted: {refused.reason}", label_width=1)
+        for what in dns.not_asked:
+            sheet.labelled(2, marks.unknown, f"not asked: {what}", label_width=1)
+        for name, address in dns.hosts_file:
+            words = f"this machine's hosts file leads {name} to {address}: a browser here goes there, Pewter does not"
+            sheet.labelled(2, marks.dot, words, label_width=1)
         for left in results.unvisited:
             count = f"{len(left.paths)} linked page{'s' if len(left.paths) > 1 else ''}"
             words = f"{left.origin}: {count} not looked at: {', '.join(some(left.paths))} (--path adds one)"

@@ -5,10 +5,12 @@ from collections.abc import Sequence
 from pewter.escape import escaped
 from pewter.evidence import WayIn
 from pewter.judge.outcomes import Level
-from pewter.judge.results import NameFacts, Prediction, Results, Visit
+from pewter.judge.results import LegState, NameFacts, Prediction, Results, Visit
 from pewter.web.urls import read_url
 
 from .sheet import STYLES, Marks, Sheet, listed, some, wrap
+
+_LEG = 14
 
 
 def render_ways_in(sheet: Sheet, results: Results) -> None:
@@ -28,9 +30,31 @@ def render_ways_in(sheet: Sheet, results: Results) -> None:
     hop_width = max((len(_hops(visit)) for visit, _ in rows_shown), default=0)
     for name, rows in folded.items():
         _ways_in_of_name(sheet, name, rows, facts.get(name, ""), target_width, hop_width)
+    _legs(sheet, results)
     if any(visit.reason is WayIn.FOUND for visit, _ in rows_shown):
         words = "* found on the home page: its first link that looks like a login, an account, an admin page, a search,"
         sheet.labelled(4, "", f"{words} and its first deep page", "dim", label_width=0)
+
+
+def _legs(sheet: Sheet, results: Results) -> None:
+    """The way over an edge service, leg by leg."""
+    arrow = sheet.marks.arrow
+    for legs in results.legs:
+        is_good = legs.to_edge is legs.to_origin is LegState.VALID
+        mark, style = (sheet.marks.holds, "green") if is_good else _mark_of_leg(sheet.marks, legs.to_origin)
+        edge = f"{listed(legs.edge)}: " if legs.edge else ""
+        sheet.flow("  ", (f"{legs.name} over an edge service", ""), "", (mark, style))
+        sheet.labelled(6, f"visitor {arrow} edge", f"{edge}{legs.to_edge.value}", label_width=_LEG)
+        again = "; it asks for https again, so that visitors go round in circles" if legs.asks_again else ""
+        words = f"{legs.origin}: {legs.to_origin.value}{f' ({legs.why})' if legs.why else ''}{again}"
+        sheet.labelled(6, f"edge {arrow} origin", words, "" if is_good else style, label_width=_LEG)
+
+
+def _mark_of_leg(marks: Marks, state: LegState) -> tuple[str, str]:
+    if state in {LegState.UNKNOWN, LegState.CLOSED}:
+        return marks.unknown, "yellow"
+    level = Level.NOTE if state is LegState.VALID else Level.EXPOSES
+    return marks.level[level], STYLES[level]
 
 
 def _policy(results: Results, name: NameFacts) -> str:

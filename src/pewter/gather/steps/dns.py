@@ -5,8 +5,9 @@ directly; those again that were silent or differ.  The look at the site itself n
 """
 
 import asyncio
-from collections.abc import Coroutine, Sequence
+from collections.abc import Coroutine, Iterable, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 from pewter.evidence import Reply, Step, Unanswered, Unseen, Way, is_ip_address
@@ -45,6 +46,24 @@ OF_A_NAME = ("A", "AAAA", "CAA", "HTTPS")
 PORT = 53
 
 
+HOSTS_FILE = Path("/etc/hosts")
+MAX_HOSTS_FILE = 1 << 20
+
+
+def in_hosts_file(names: Iterable[str]) -> tuple[tuple[str, str], ...]:
+    """Which of the names this machine's own hosts file leads somewhere: a browser here goes there."""
+    try:
+        with HOSTS_FILE.open("rb") as file:
+            lines = file.read(MAX_HOSTS_FILE).decode("utf-8", "replace").splitlines()
+    except OSError:
+        return ()
+    wanted, found = frozenset(names), list[tuple[str, str]]()
+    for line in lines:
+        address, *entries = line.partition("#")[0].split() or [""]
+        found += ((entry.lower(), address) for entry in entries if entry.lower() in wanted)
+    return tuple(dict.fromkeys(found))
+
+
 def begin(scene: Scene) -> None:
     """For every target, and for siblings; not for those that routes alone lead to."""
     names = dict.fromkeys(target.host for target in scene.plan.targets)
@@ -53,6 +72,7 @@ def begin(scene: Scene) -> None:
             sibling = sibling_of(name, is_apex)
             if sibling is not None:
                 names.setdefault(sibling)
+    scene.network.names.asker.hosts_file = in_hosts_file(names)
     asked = tuple(name for name in names if not is_ip_address(name) and not _is_routed(scene, name))
     if asked:
         scene.start(_DnsLook(scene, asked).run(), "name servers")

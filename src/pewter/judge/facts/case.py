@@ -50,7 +50,9 @@ class Case:
         self.at = at
         """The moment for which it is judged."""
 
-        self._stores = tuple(stores)
+        self.own_stores = tuple(stores)
+        """Those that came with the program and the machine."""
+
         self._worked_out: dict[str, object] = {}
 
     def once(self, what: str, work_out: Callable[[], _T]) -> _T:
@@ -121,7 +123,7 @@ class Case:
             if not endpoint.handshakes
         )
         sent = (chain for endpoint in evidence.endpoints for chain in self._sent_by(endpoint))
-        trust = Trust(self._stores, evidence.given_trust, evidence.trusts_given_only)
+        trust = Trust(self.own_stores, evidence.given_trust, evidence.trusts_given_only)
         return Chains(tuple(sent), tuple(unseen), sources, trust, self.at, evidence.begun)
 
     def _sent_by(self, endpoint: Endpoint) -> Iterator[SentChain]:

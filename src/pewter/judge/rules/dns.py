@@ -53,7 +53,7 @@ def lame_server(case: Case) -> Iterator[RuleOutcome]:
                     more = "; no other server is left" if none_left else ""
                     yield Gap(
                         server.place,
-                        f"{server.place} {lame.value}{more}",
+                        f"{lame.value}{more}",
                         f"an answer for {zone.apex} with authority",
                         level=Level.BREAKS if none_left else None,
                         cause=f"{zone.apex} {server.name} {lame.value}",

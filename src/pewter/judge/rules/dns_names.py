@@ -69,9 +69,8 @@ def does_not_resolve(case: Case) -> Iterator[RuleOutcome]:
         replies = [found.answers.resolved(name, kind) for kind in _ADDRESS_TYPES]
         why = next((reply.reason if isinstance(reply, Unseen) else reply.rcode for reply in replies), "")
         cause = _why_it_fails(found, name)
-        yield Gap(
-            of_name(name), f"the resolver: {why}{f'; {cause}' if cause else ''}", "an answer", cause=f"{why} {cause}"
-        )
+        seen = f"the resolver: {why}{f'; {cause}' if cause else ''}"
+        yield Gap(of_name(name), seen, "an answer", cause=seen)
 
 
 def _why_it_fails(found: Naming, name: str) -> str:
@@ -411,6 +410,7 @@ def long_alias_chain(case: Case) -> Iterator[RuleOutcome]:
 @rule("dns/private-address", level=Level.WEAKENS, sources=("RFC 6890 section 2.2",))
 def private_address(case: Case) -> Iterator[RuleOutcome]:
     """Public records must not hold an address that is not on the public internet."""
+    told_of_lab = False
     for each in _in_zones(case):
         if isinstance(each, Unknown):
             yield each
@@ -418,9 +418,14 @@ def private_address(case: Case) -> Iterator[RuleOutcome]:
         found, zone, name = each
         resolver = found.answers.server(found.answers.resolvers[0])
         told = addresses_at(found.answers, zone.good, name)
-        wrong = {address: why for address in sorted(told) if (why := why_not_public(address))}
+        # An address that a route leads elsewhere stands for another.
+        led = {
+            route.partition("=")[0].strip("[]").rpartition(":")[0].strip("[]") for route in case.evidence.plan.routes
+        }
+        wrong = {each: why for each in sorted(told - led) if (why := why_not_public(each))}
         if case.evidence.plan.resolvers and why_not_public(resolver.address) is not None:
-            if wrong:
+            if wrong and not told_of_lab:
+                told_of_lab = True
                 yield Unknown(the_site("addresses"), "the resolver was itself given off the public internet: a lab")
         elif wrong:
             seen = ", ".join(f"{address} is {why}" for address, why in wrong.items())

@@ -11,7 +11,7 @@ from pewter.judge.facts.revocation import is_public
 from pewter.judge.facts.visits import Visit, predict_visits
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
-from pewter.names.answers import final_data, parent_of
+from pewter.names.answers import NOT_ASKED, final_data, parent_of
 from pewter.names.caa import RelevantSet, climb, may_issue, oddities
 from pewter.names.https_records import HttpsRecord, HttpsSet, read_set
 from pewter.names.issuers import domains_of
@@ -62,43 +62,39 @@ def caa_excludes_issuer(case: Case) -> Iterator[RuleOutcome]:
     found = naming(case)
     if not found.names or found.why_nothing:
         return
-    done: set[tuple[str, str]] = set()
+    private: set[str] = set()
+    renewals: dict[tuple[str, str], bool] = {}
     for chain in case.chains:
         leaf = chain.leaf
         if not isinstance(leaf, Certificate):
             continue
-        organization = next(iter(leaf.issuer.organizations), "")
-        domains = case.expect.caa_domains or domains_of(organization, {})
         if not case.expect.caa_domains and not is_public(case, chain):
-            if (chain.host, "") not in done:
-                done.add((chain.host, ""))
-                yield Unknown(of_name(chain.host), "a private CA need not look at CAA")
+            private.add(chain.host)
             continue
-        life = life_of(leaf)
-        is_due = life.passed(case.at) > case.expect.renewal_point
-        for name in dict.fromkeys(map(str.lower, leaf.extensions.dns_names)):
-            if (name, leaf.sha256) in done:
-                continue
-            done.add((name, leaf.sha256))
-            relevant = _relevant(found, name)
-            if isinstance(relevant, Unseen):
-                yield Unknown(of_name(name), relevant.reason)
-                continue
-            verdict = may_issue(relevant, name, domains or None)
-            issuer = organization or leaf.issuer.title
-            if verdict.allowed is False:
-                seen = f"{verdict.words}; the present certificate is of {issuer}"
-                seen += ", and its renewal is due" if is_due else ""
-                expected = (
-                    f"{' or '.join(domains)} allowed, if {issuer} is to issue again"
-                    if domains
-                    else "a CA that may issue"
-                )
-                yield Gap(of_name(name), seen, expected, cause=seen, level=Level.EXPOSES if is_due else None)
-            elif verdict.allowed is None:
-                yield Unknown(of_name(name), verdict.words)
-            else:
-                yield Holds(of_name(name), verdict.words)
+        is_due = life_of(leaf).passed(case.at) > case.expect.renewal_point
+        issuer = next(iter(leaf.issuer.organizations), leaf.issuer.title)
+        for name in map(str.lower, leaf.extensions.dns_names):
+            renewals[name, issuer] = renewals.get((name, issuer), False) or is_due
+    for host in sorted(private):
+        yield Unknown(of_name(host), "a private CA need not look at CAA")
+    for (name, issuer), is_due in renewals.items():
+        yield _of_next(case, found, name, issuer, is_due=is_due)
+
+
+def _of_next(case: Case, found: Naming, name: str, issuer: str, *, is_due: bool) -> RuleOutcome:
+    """Whether the next certificate of a name can be of the same CA."""
+    domains = case.expect.caa_domains or domains_of(issuer, {})
+    relevant = _relevant(found, name)
+    if isinstance(relevant, Unseen):
+        return Unknown(of_name(name), relevant.reason)
+    verdict = may_issue(relevant, name, domains or None)
+    if verdict.allowed is None:
+        return Unknown(of_name(name), verdict.words)
+    if verdict.allowed:
+        return Holds(of_name(name), verdict.words)
+    seen = f"{verdict.words}; the present certificate is of {issuer}{', and its renewal is due' if is_due else ''}"
+    expected = f"{' or '.join(domains)} allowed, if {issuer} is to issue again" if domains else "a CA that may issue"
+    return Gap(of_name(name), seen, expected, cause=seen, level=Level.EXPOSES if is_due else None)
 
 
 @rule("dns/caa-unreadable", level=Level.WEAKENS, sources=("RFC 8659 section 4.1", "RFC 8659 section 4.2"))
@@ -312,7 +308,7 @@ def _signed(found: Naming, zone: Zone) -> frozenset[int] | Unseen:
         reply = found.answers.reply(number, zone.apex, "DS", way)
         if isinstance(reply, Reply) and reply.rcode == "NOERROR" and (server.is_resolver or reply.is_authoritative):
             return delegated_tags(reply, zone.apex)
-        if isinstance(reply, Unseen) and server.is_resolver:
+        if isinstance(reply, Unseen) and reply is not NOT_ASKED:
             why = reply
     return why
 
@@ -358,10 +354,11 @@ def _held_against_keys(found: Naming, zone: Zone, tags: frozenset[int]) -> Itera
         if tags & keys & signing:
             yield Holds(zone.place, "a key that the zone above vouches for signs")
         else:
-            had = f"keys {', '.join(map(str, sorted(keys)))}" if keys else "no key"
+            shown = ", ".join(map(str, sorted(keys)))
+            had = f"key {shown}, signed by {', '.join(map(str, sorted(signing))) or 'none'}" if keys else "no key"
             wanted = ", ".join(map(str, sorted(tags)))
             seen = f"the zone above vouches for key {wanted}; {zone.title(number)} has {had}"
-            yield Gap(zone.place, seen, "a key that it vouches for")
+            yield Gap(zone.place, seen, "a key that it vouches for", cause=f"{zone.apex} keys")
 
 
 @rule("dns/dnssec-expiring", level=Level.WEAKENS, sources=("RFC 6781 section 4.4.2",))

@@ -23,6 +23,7 @@ from pewter.evidence import (
 )
 from pewter.judge.facts.browsers import demands_certificate
 from pewter.judge.facts.case import Case, accepted_versions, why_no_handshake
+from pewter.judge.facts.legs import LegState, origin_legs
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.places import Place, of_name
@@ -201,9 +202,25 @@ def some_addresses(case: Case) -> Iterator[RuleOutcome]:
         if fine and len(fine) < len(states):
             silent = {each.address: why_no_handshake(each) for each in endpoints if each.address not in fine}
             words = ", ".join(f"{address} ({why})" for address, why in silent.items())
-            yield Gap(of_name(name), f"answer: {', '.join(fine)}; do not: {words}", "an answer at every address")
+            seen = f"answer: {', '.join(fine)}; do not: {words}"
+            dead = [each for each in endpoints if each.address not in fine]
+            yield Gap(of_name(name), seen, "an answer at every address", detail=_race(fine, dead))
         elif fine:
             yield Holds(of_name(name), f"{len(fine)} addresses answer")
+
+
+def _race(fine: Sequence[str], dead: Sequence[Endpoint]) -> str:
+    """What a family that is dead as a whole costs visitors: browsers race the families (RFC 8305 section 5)."""
+    wide = {":" in address for address in fine}
+    lost = {":" in each.address for each in dead}
+    if wide & lost or not lost:
+        return ""
+    takes = any(not isinstance(probe.answer, NoConnection) for each in dead for probe in each.probes)
+    if takes:
+        return "Connections to it come about, so that the race of the families ends there, and visitors are stopped."
+    if lost == {True}:
+        return "Browsers begin with IPv6 and go on to IPv4 after 250 ms; who has IPv6 alone gets nowhere."
+    return "Visitors with IPv6 get in; who has IPv4 alone gets nowhere."
 
 
 @rule("reach/unlike-addresses", level=Level.WEAKENS, sources=("RFC 1035 section 3.4.1",))
@@ -383,7 +400,42 @@ def sloppy_answer(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(name), "answers in due form")
 
 
-STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND, Step.HOSTS, Step.CERTIFICATES, Step.VERSIONS)
+@rule("reach/origin", level=Level.EXPOSES, sources=("RFC 9110 section 17.1",))
+def origin(case: Case) -> Iterator[RuleOutcome]:
+    """Behind an edge service the leg to the origin needs a valid certificate too."""
+    for leg in origin_legs(case):
+        match leg.state:
+            case LegState.VALID:
+                yield Holds(leg.place, "edge to origin: encrypted, with a valid certificate")
+            case LegState.UNKNOWN | LegState.CLOSED:
+                yield Unknown(leg.place, leg.why or "it was not looked at")
+            case LegState.PLAIN | LegState.UNVALIDATED:
+                again = "; over plain HTTP it asks for https again, so that visitors go round in circles"
+                seen = f"{leg.state.value}: {leg.why}{again if leg.goes_round else ''}"
+                yield Gap(leg.place, seen, "TLS with a certificate that is valid for the name", cause=leg.place.text)
+
+
+@rule("reach/open-origin", level=Level.NOTE, sources=("RFC 9110 section 17.1",))
+def open_origin(case: Case) -> Iterator[RuleOutcome]:
+    """Whether the origin answers anybody who finds its address."""
+    for leg in origin_legs(case):
+        if leg.is_open:
+            yield Gap(leg.place, "it shows its page to anybody who asks at its address", "answers for the edge alone")
+        elif leg.state in {LegState.UNKNOWN, LegState.CLOSED}:
+            yield Unknown(leg.place, leg.why or "it was not looked at")
+        else:
+            yield Holds(leg.place, "it shows no page to others")
+
+
+STEPS: tuple[Step, ...] = (
+    Step.SIBLINGS,
+    Step.WAYS_IN,
+    Step.FOUND,
+    Step.HOSTS,
+    Step.CERTIFICATES,
+    Step.VERSIONS,
+    Step.ORIGINS,
+)
 """What has to be asked for its rules."""
 
 RULES = (
@@ -400,4 +452,6 @@ RULES = (
     unknown_host,
     asks_who,
     sloppy_answer,
+    origin,
+    open_origin,
 )

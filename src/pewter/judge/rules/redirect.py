@@ -18,6 +18,7 @@ from pewter.evidence import (
 )
 from pewter.judge.facts.browsers import demands_certificate
 from pewter.judge.facts.case import Case, landing_of
+from pewter.judge.facts.legs import origin_legs
 from pewter.judge.facts.visits import LOGIN_WALLS, certificate_prediction
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
@@ -149,6 +150,14 @@ def downgrade(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "https to the end")
 
 
+def _of_origin(case: Case, hosts: list[str]) -> str:
+    """Whether an origin that was looked at is the cause."""
+    for leg in origin_legs(case):
+        if leg.goes_round and leg.origin.name in hosts:
+            return f"The cause: its origin {leg.origin.address} asks for https again over plain HTTP."
+    return ""
+
+
 @rule("redirect/loop", level=Level.BREAKS, sources=("RFC 9110 section 15.4",))
 def loop(case: Case) -> Iterator[RuleOutcome]:
     """A journey has to end."""
@@ -171,6 +180,7 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
                 seen,
                 "a page",
                 cause=f"circle of {', '.join(hosts)}",
+                detail=_of_origin(case, hosts),
                 mend=_why_it_comes_round(circle),
                 host=start.host if start.host in hosts else hosts[0],
             )

@@ -1,0 +1,48 @@
+"""The site's zones: servers, what they agree on, and where names lead."""
+
+from collections.abc import Sequence
+
+from pewter.judge.outcomes import Level
+from pewter.judge.results import AliasDrawn, ZoneDrawn
+
+from .sheet import STYLES, Sheet, some
+
+_LABEL = 8
+
+
+def render_names(sheet: Sheet, zones: Sequence[ZoneDrawn]) -> None:
+    """A zone without fault takes one line."""
+    if not zones:
+        return
+    marks = sheet.marks
+    sheet.heading("Names", "the zones of the site, as the resolver and each name server tell them")
+    for zone in zones:
+        mark, style = (marks.holds, "green") if zone.is_sound else (marks.level[Level.WEAKENS], STYLES[Level.WEAKENS])
+        if zone.unknown:
+            mark, style = marks.unknown, "yellow"
+        if zone.is_sound and not zone.aliases and not zone.https:
+            facts = (*zone.servers, f"CAA {zone.caa}", f"DNSSEC {zone.signatures}", f"kept {zone.kept}")
+            sheet.flow("  ", (zone.apex, ""), f" {marks.dot} ".join(facts), (mark, style))
+            continue
+        count = f"{len(zone.names)} name{'s' if len(zone.names) > 1 else ''}"
+        sheet.flow("  ", (zone.apex, "bold"), count, (mark, style))
+        if zone.unknown:
+            sheet.labelled(4, "servers", zone.unknown, "yellow", label_width=_LABEL)
+        else:
+            sheet.labelled(4, "servers", zone.servers, label_width=_LABEL)
+            sheet.labelled(4, "above", f"the zone above {zone.above}", label_width=_LABEL)
+        if zone.kept:
+            sheet.labelled(4, "kept", zone.kept, label_width=_LABEL)
+        sheet.labelled(4, "CAA", zone.caa, label_width=_LABEL)
+        if zone.https:
+            sheet.labelled(4, "HTTPS", some(zone.https), label_width=_LABEL)
+        sheet.labelled(4, "DNSSEC", zone.signatures, label_width=_LABEL)
+        for alias in zone.aliases:
+            _alias(sheet, alias)
+
+
+def _alias(sheet: Sheet, alias: AliasDrawn) -> None:
+    path = f" {sheet.marks.arrow} ".join(some(alias.links))
+    broken = f"[{alias.dead_end}]" if alias.dead_end else ""
+    words = f"{path} {broken}".strip()
+    sheet.labelled(4, "alias", words, stressed=broken, stress_style=STYLES[Level.BREAKS], label_width=_LABEL)
