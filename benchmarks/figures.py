@@ -32,6 +32,7 @@ from pewter.gather.network import Network
 from pewter.gather.routes import Destination
 from pewter.gather.slots import Priority
 from pewter.lab.marram import WWW, Stage, marram_ferries
+from pewter.lab.name_server import read_zone
 from pewter.lab.relay import TcpRelay
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.lab.world import Scenario, World, WorldThread
@@ -212,7 +213,7 @@ def relayed(port: int):
 async def look_at_protocol(port: int, limit: int = 8):
     """The first hellos and the protocol look, as a review takes them; wall seconds and the look."""
     destination = Destination("127.0.0.1", port, "127.0.0.1", port)
-    plan = Plan((Target(PEER),), resolver="127.0.0.1:9", connections_per_address=limit)
+    plan = Plan((Target(PEER),), resolvers=("127.0.0.1:9",), connections_per_address=limit)
     network = Network.for_plan(plan, Budget())
     begun = time.perf_counter()
 
@@ -281,6 +282,37 @@ def printed_by_tests(where: str, chosen: str, *words: str) -> None:
             print(line.lstrip("."))
 
 
+def names_area() -> None:
+    """Two names in a zone with three servers: questions, and what they add to a review through the relay."""
+    apex, servers = "marram-ferries.example", ("192.0.2.51", "192.0.2.52", "192.0.2.53")
+    www = f"www.{apex}"
+    hosts = {www: VirtualHost(clean, CHAIN), apex: VirtualHost(move_to_www, CHAIN)}
+    own = "\n".join(f"@ NS ns{n}\nns{n} A {address}" for n, address in enumerate(servers))
+    delegation = "\n".join(f"{apex}. NS ns{n}.{apex}.\nns{n}.{apex}. A {address}" for n, address in enumerate(servers))
+    zone = read_zone(apex, f'{own}\n@ A 192.0.2.10\nwww A 192.0.2.10\n@ CAA 0 issue "ca.example"')
+    above = (
+        read_zone(".", "@ NS ns.registry.example.\nns.registry.example. A 198.51.100.53"),
+        read_zone("example", f"@ NS ns.registry\nns.registry A 198.51.100.53\n{delegation}"),
+    )
+    scenario = Scenario(
+        {}, {("192.0.2.10",): hosts}, root(), (*above, zone),
+        {"198.51.100.53": above, **dict.fromkeys(servers, (zone,))},
+    )  # fmt: skip
+    times: dict[bool, list[float]] = {True: [], False: []}
+    for _ in range(5):
+        for with_names in (True, False):
+            with WorldThread(World(scenario, delay_seconds=ROUND_TRIP / 2)) as running:
+                evidence = take_in(running, www, protocol=True, names=with_names)
+            times[with_names].append(evidence.elapsed_seconds)
+            if with_names:
+                asked, connections = len(evidence.dns.questions), evidence.connections
+    added = statistics.median(times[True]) - statistics.median(times[False])
+    print(
+        f"names area, two names and three servers: {asked} questions; a review through the relay takes "
+        f"{statistics.median(times[True]):.2f} s with it and {added:+.2f} s more than without ({connections} connections)"
+    )
+
+
 def share_of_tests() -> None:
     def lines(paths):
         text = (path.read_text(encoding="utf-8").splitlines() for path in paths)
@@ -299,6 +331,7 @@ if __name__ == "__main__":
     canonical_host_of_the_demo()
     processor_of_a_look()
     size_of_the_demo()
+    names_area()
     protocol_looks()
     printed_by_tests(
         "tests/pki", "hostile or four or agrees_with_openssl or left_out",

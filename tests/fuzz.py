@@ -222,6 +222,7 @@ NAMES = [
     "site-file",
     "derivation",
     "printed",
+    "dns-data",
 ]
 """PEWTER_FUZZ=NAME fuzzes one parser alone."""
 

@@ -3,6 +3,7 @@
 import ast
 import subprocess
 import sys
+import tomllib
 from pathlib import Path
 
 import pytest
@@ -125,3 +126,13 @@ def test_the_lab_is_imported_by_the_demo_alone():
 def test_every_part_is_known():
     parts = {path.stem for path in SOURCE.iterdir() if path.suffix == ".py" or (path / "__init__.py").exists()}
     assert parts - {"__init__"} == set(ALLOWED)
+
+
+def test_every_data_file_goes_into_the_package():
+    """An installed Pewter has the words, lines and tables that a checkout has."""
+    globs = tomllib.loads((SOURCE.parents[1] / "pyproject.toml").read_text())["tool"]["setuptools"]["package-data"][
+        "pewter"
+    ]
+    packed = {file for glob in globs for file in SOURCE.glob(glob)}
+    data = {file for file in SOURCE.rglob("*") if file.is_file() and file.suffix not in {".py", ".pyc"}}
+    assert data - packed == set()

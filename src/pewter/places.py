@@ -89,10 +89,18 @@ def of_name_server(zone: str, server: str, address: str = "") -> Place:
     return Place(PlaceKind.NAME_SERVER, text, zone, address=address, name=server)
 
 
-def of_endpoint(name: str, address: str, port: int, *, is_alone: bool) -> Place:
-    """One name at one address and port; ``is_alone``: the name has no other address, so that it need not be told."""
+def of_endpoint(name: str, address: str, port: int, *, is_alone: bool, is_old: bool = False) -> Place:
+    """One name at one address and port.
+
+    ``is_alone``: the name has no other address, so that it need not be told; ``is_old``: only old copies of the zone
+    still give the address.
+    """
     shown = name if port == HTTPS else socket_text(name, port)
-    return Place(PlaceKind.ENDPOINT, shown if is_alone else f"{shown} at {address}", name, port, address)
+    if is_old:
+        shown += f" at the old address {address}"
+    elif not is_alone:
+        shown += f" at {address}"
+    return Place(PlaceKind.ENDPOINT, shown, name, port, address)
 
 
 def of_url(url: str, host: str, address: str = "", *, is_alike: bool = False) -> Place:

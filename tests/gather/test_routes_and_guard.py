@@ -4,7 +4,7 @@ import pytest
 
 from pewter.errors import UsageError
 from pewter.gather.guard import Guard
-from pewter.gather.routes import Destination, Routes, read_address_and_port, read_route
+from pewter.gather.routes import Destination, Routes, read_address_and_port, read_origin, read_route
 from pewter.gather.slots import BudgetSpent, Priority, Slots
 
 
@@ -73,6 +73,25 @@ def test_resolver_addresses(text, expected):
             read_address_and_port(text, "--resolver", 53)
     else:
         assert read_address_and_port(text, "--resolver", 53) == expected
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"),
+    [
+        ("192.0.2.7", ("www.x.example", "192.0.2.7", None)),
+        ("Shop.x.example=192.0.2.7:8443", ("shop.x.example", "192.0.2.7", 8443)),
+        ("[2001:db8::7]:443", ("www.x.example", "2001:db8::7", 443)),
+        ("x=origin.example", None),
+        ("=192.0.2.7", None),
+        ("192.0.2.7:99999", None),
+    ],
+)
+def test_origins(text, expected):
+    if expected is None:
+        with pytest.raises(UsageError, match="--origin"):
+            read_origin(text, "www.x.example")
+    else:
+        assert read_origin(text, "www.x.example") == expected
 
 
 def goes(address, port=443):

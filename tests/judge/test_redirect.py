@@ -2,8 +2,11 @@
 
 from pewter.evidence import (
     HostProbe,
+    HowFailed,
     Move,
     MoveKind,
+    NoConnection,
+    Origin,
     Reference,
     Seen,
     Statement,
@@ -16,7 +19,21 @@ from pewter.evidence import (
 from pewter.judge.expectations import Expectations, Terms
 from pewter.judge.rules import reach, redirect
 from pewter.web.further_ways import UNKNOWN_HOST
-from support.cases import case, endpoint, handshake, hop, journey, name, outcomes, page, stopped, stored, table, unseen
+from support.cases import (
+    case,
+    endpoint,
+    handshake,
+    hop,
+    journey,
+    name,
+    outcomes,
+    page,
+    probe,
+    stopped,
+    stored,
+    table,
+    unseen,
+)
 from support.certificates import HOST, intermediate, leaf
 
 APEX, OTHER = "marram-ferries.example", "tickets.marram-ferries.example"
@@ -62,6 +79,8 @@ def form(status, post):
 
 ENDLESS = journey(*(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{HTTPS}21", StopCause.TOO_MANY_HOPS, ""))
 THERE = journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))
+REFUSED = probe(NoConnection(HowFailed.REFUSED, "the connection was refused"))
+ASKS_AGAIN = Origin(HOST, "198.51.100.9", None, REFUSED, None, Seen(hop(HTTP, 301, ("Location", HTTPS))))
 BACK = journey(hop(HTTPS, 302), hop(HTTP, 302), end=Stopped(HTTPS, StopCause.LOOP, ""))
 ABSENT = journey(f"{HTTP}pewter-no-such-page", hop(f"{HTTPS}pewter-no-such-page", 404), reason="absent")
 MOVING = page(HTTP, moves=(Move(MoveKind.META_REFRESH, HTTPS),))
@@ -109,6 +128,7 @@ CASES = {
     },
     redirect.loop: {
         "alike-from-every-way-in": at(THERE, BACK),
+        "an-origin-that-asks-for-https-again": at(THERE, BACK, origins=(ASKS_AGAIN,)),
         "holds": at(journey(HTTP, HTTPS)),
         "unknown": at(unseen(HTTP)),
         "endless": at(ENDLESS),

@@ -19,12 +19,18 @@ names = ["marram-ferries.example", "tickets.marram-ferries.example"]
 paths = ["/", "/timetable?day=sat", "tickets.marram-ferries.example/account/login"]
 
 [look]
-resolver = "127.0.0.1:5353"
+resolver = ["127.0.0.1:5353", "192.0.2.53"]
 timeout = 30
 
 [expect]
 minimum_protocol = "TLS 1.2"
 hsts_minimum_age = "365 days"
+longest_ttl = "2 days"
+addresses = { "www.marram-ferries.example" = ["192.0.2.10"] }
+
+[origins]
+"tickets.marram-ferries.example" = "198.51.100.7:8443"
+"staff.marram-ferries.example" = "198.51.100.8"
 
 [levels]
 "hsts/absent" = "note"
@@ -65,10 +71,13 @@ def test_every_section_is_read(tmp_path):
             "tickets.marram-ferries.example=192.0.2.20",
             "tickets.marram-ferries.example=192.0.2.21",
         ),
-        resolvers=("127.0.0.1:5353",),
+        origins=("tickets.marram-ferries.example=198.51.100.7:8443",),
+        resolvers=("127.0.0.1:5353", "192.0.2.53:53"),
         whole_seconds=30,
     )  # fmt: skip
     assert terms.canonical == "https://www.marram-ferries.example"
+    assert terms.expect.longest_ttl == datetime.timedelta(days=2)
+    assert terms.expect.addresses == {"www.marram-ferries.example": ("192.0.2.10",)}
     assert terms.expect.hsts_minimum_age == datetime.timedelta(days=365)
     assert Level(terms.levels["hsts/absent"]) is Level.NOTE
     assert terms.accept[0].until == datetime.date(2027, 1, 31)
@@ -77,7 +86,7 @@ def test_every_section_is_read(tmp_path):
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("[sight]\n", "unknown key sight; allowed here: site, look, expect, levels, routes, accept."),
+        ("[sight]\n", "unknown key sight; allowed here: site, look, expect, levels, routes, origins, accept."),
         ("[site]\nname = 1\n", "unknown key site.name; allowed here: canonical, names, paths, server."),
         ("[site]\nnames = 'x'\n", "site.names: Expected `array`, got `str`."),
         ("[expect]\nhsts_age = 1\n", "unknown key expect.hsts_age; allowed here: minimum_protocol"),
@@ -93,6 +102,9 @@ def test_every_section_is_read(tmp_path):
         ("[site]\nserver = 'abacus'\n", "site.server is 'abacus'; allowed: nginx, apache, haproxy, caddy, lighttpd, "),
         ("[site.server]\n'x.example' = 'abacus'\n", "site.server is 'abacus'; allowed: nginx, apache, "),
         ("[site\n", "is no TOML"),
+        ('[expect]\naddresses = { "x" = ["y"] }', "expect.addresses of x has 'y', which is no IP address."),
+        ('[expect]\nlongest_ttl = 5', 'expect.longest_ttl is 5; write it as "365 days".'),
+        ('[expect]\nname_servers = "x"', "expect.name_servers: Expected `array`, got `str`."),
     ],
 )  # fmt: skip
 def test_mistakes_name_the_file_the_key_and_what_is_allowed(tmp_path, text, message):

@@ -38,6 +38,7 @@ def take(
     connections_per_address=8,
     max_covered_names=0,
     siblings=True,
+    names=True,
     **given,
 ) -> Evidence:
     """One look; the name service is only asked where a resolver is given.
@@ -53,7 +54,9 @@ def take(
         steps=tuple(
             each
             for each in Step
-            if (protocol or each is not Step.PROTOCOLS) and (siblings or each is not Step.SIBLINGS)
+            if (protocol or each is not Step.PROTOCOLS)
+            and (siblings or each is not Step.SIBLINGS)
+            and (names or each is not Step.DNS)
         ),
         revocation=revocation,
         connections_per_address=connections_per_address,

@@ -121,6 +121,9 @@ class NameFacts(msgspec.Struct, frozen=True, omit_defaults=True):
 
     name: str
     addresses: tuple[str, ...]
+    is_routed: bool = False
+    """A route gave them, and not the resolver."""
+
     policies: tuple[str, ...] = ()
     """Its HSTS policy on the home page, then other ones on other answers; ``not sent`` for none."""
 
@@ -571,7 +574,9 @@ def _facts_of_names(case: Case) -> Iterator[NameFacts]:
             continue
         fields = list(dict.fromkeys(answer.values for answer in sts_answers(case, name.name)))
         sent = tuple(", then ".join(values) if values else "not sent" for values in fields)
-        yield NameFacts(name.name, name.addresses, sent, "" if fields else case.why_no_https_answer(name.name))
+        why = "" if fields else case.why_no_https_answer(name.name)
+        is_routed = bool(name.routed) and name.routed != (name.name,)
+        yield NameFacts(name.name, name.addresses, is_routed, sent, why)
 
 
 def _unvisited(case: Case) -> Iterator[Unvisited]:

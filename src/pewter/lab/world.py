@@ -5,6 +5,7 @@ to the ports on 127.0.0.1.  Nothing else tells a probe that the world is not rea
 """
 
 import asyncio
+import contextlib
 import threading
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
@@ -94,6 +95,8 @@ class World:
             return server.port
         relay = await UdpRelay(server.port, self.delay_seconds).start()
         self._running.append(relay)
+        with contextlib.suppress(OSError):  # the port may be taken for TCP: then this server has none
+            self._running.append(await TcpRelay(server.port, self.delay_seconds).start(relay.port))
         return relay.port
 
     async def _start_web_server(self, server: WebServer) -> WebServer:

@@ -84,6 +84,27 @@ def serials(answers: Answers, servers: Iterable[int], zone: str) -> dict[int, in
     return found
 
 
+def old_addresses(answers: Answers, name: str, zone: str) -> frozenset[str]:
+    """Addresses that only an old copy still gives: a server that is behind, or a resolver's.
+
+    Empty where no server that is up to date told the name's addresses itself.
+    """
+    asked = tuple(number for number, server in enumerate(answers.seen.servers) if not server.is_resolver)
+    late = behind(serials(answers, asked, zone))
+    now, old = frozenset[str](), frozenset[str]()
+    for kind in ("A", "AAAA"):
+        for said in said_of(answers, asked, name, kind):
+            if said.server in late:
+                old |= said.union
+            elif any(" " in each for each in said.union):
+                return frozenset()  # an alias, or that there is no such name
+            else:
+                now |= said.union
+        reply = answers.resolved(name, kind)
+        old |= final_data(reply, name, kind) if isinstance(reply, Reply) and late else frozenset()
+    return old - now if now else frozenset()
+
+
 def is_later(one: int, other: int) -> bool:
     """Whether serial ``one`` comes after ``other``, in 32-bit circular arithmetic (RFC 1982 section 3.2)."""
     return one != other and (one - other) % (1 << 32) < 1 << 31

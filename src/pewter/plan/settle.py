@@ -79,7 +79,7 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
         targets=targets,
         paths=paths,
         routes=tuple(str(read_route(text)) for text in (*typed.routes, *site_file.route_texts)),
-        origins=tuple(origin_text(text, targets[0].host) for text in (*typed.origins, *site_file.origin_texts)),
+        origins=_origins(typed, site_file, targets),
         resolvers=tuple(map(resolver_text, dict.fromkeys(resolvers))),
         only=typed.only,
         skip=typed.skip,
@@ -103,6 +103,14 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
         servers=servers if isinstance(servers, dict) and not typed.server else {},
     )
     return Settled(plan, terms, _given(typed, site_file, folder, say))
+
+
+def _origins(typed: Typed, site_file: SiteFile, targets: Sequence[Target]) -> tuple[str, ...]:
+    """Those that were typed, and of the site file's those of names under review."""
+    hosts = {target.host for target in targets}
+    own = (origin_text(text, targets[0].host) for text in site_file.origin_texts)
+    of_targets = (text for text in own if text.partition("=")[0] in hosts)
+    return tuple(dict.fromkeys((*(origin_text(text, targets[0].host) for text in typed.origins), *of_targets)))
 
 
 def _given(typed: Typed, site_file: SiteFile, folder: Path, say: Callable[[str], None]) -> Given:

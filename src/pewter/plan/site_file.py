@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 
 from pewter.errors import FileError
+from pewter.evidence import is_ip_address
 from pewter.judge.expectations import AcceptedGap, Expectations, read_duration
 from pewter.judge.outcomes import Level
 from pewter.judge.rules import SITE_RULES as RULES
@@ -152,6 +153,10 @@ def _check_names(path: Path, site_file: SiteFile) -> None:
     if site_file.expect.minimum_protocol not in versions:
         minimum = site_file.expect.minimum_protocol
         raise FileError(f"{path}: expect.minimum_protocol is {minimum!r}; allowed: {', '.join(versions)}.")
+    for name, addresses in site_file.expect.addresses.items():
+        for address in addresses:
+            if not is_ip_address(address):
+                raise FileError(f"{path}: expect.addresses of {name} has {address!r}, which is no IP address.")
     known = {rule.name for rule in RULES}
     levels = [level.value for level in Level]
     for rule, level in site_file.levels.items():

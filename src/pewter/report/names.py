@@ -7,7 +7,10 @@ from pewter.judge.results import AliasDrawn, ZoneDrawn
 
 from .sheet import STYLES, Sheet, some
 
-_LABEL = 8
+_LABEL = 9
+
+
+_STRESSED = ("is behind", "differs")
 
 
 def render_names(sheet: Sheet, zones: Sequence[ZoneDrawn]) -> None:
@@ -29,7 +32,11 @@ def render_names(sheet: Sheet, zones: Sequence[ZoneDrawn]) -> None:
         if zone.unknown:
             sheet.labelled(4, "servers", zone.unknown, "yellow", label_width=_LABEL)
         else:
-            sheet.labelled(4, "servers", zone.servers, label_width=_LABEL)
+            for position, line in enumerate(zone.servers):
+                state = next((words for words in _STRESSED if words in line), "")
+                label = "servers" if position == 0 else ""
+                style = STYLES[Level.WEAKENS]
+                sheet.labelled(4, label, line, stressed=state, stress_style=style, label_width=_LABEL)
             sheet.labelled(4, "above", f"the zone above {zone.above}", label_width=_LABEL)
         if zone.kept:
             sheet.labelled(4, "kept", zone.kept, label_width=_LABEL)

@@ -19,7 +19,10 @@ def render_ways_in(sheet: Sheet, results: Results) -> None:
         return
     how = "given" if results.canonical_is_given else "worked out"
     sheet.heading("Ways in", f"canonical: {results.canonical} ({how})")
-    facts = {each.name: f"{listed(each.addresses)}, HSTS {_policy(results, each)}" for each in results.names}
+    facts = {
+        each.name: f"{listed(each.addresses)}{' (by a route)' if each.is_routed else ''}, HSTS {_policy(results, each)}"
+        for each in results.names
+    }
     by_name: dict[str, list[Visit]] = {}
     shown = [visit for visit in results.visits if visit.reason is not WayIn.ABSENT]
     for visit in shown:

@@ -153,7 +153,21 @@ class _DnsLook:
             parent = parent_zone_of(answers, zone)
             if parent is not None:
                 asked.append(asker.ask(0, parent, "NS", Way.RESOLVED))
+            asked += self._addresses_of_servers(answers, zone, MAX_SERVERS)
+            asked += self._addresses_of_servers(answers, parent or "", PARENT_SERVERS)
         await asyncio.gather(*asked)
+
+    def _addresses_of_servers(self, answers: Answers, zone: str, most: int) -> list[Coroutine[Any, Any, object]]:
+        """Of those that are known already, so that the next round need not ask for them."""
+        ns = answers.resolved(zone, "NS")
+        names = sorted(data_of(ns, "NS", zone))[:most] if isinstance(ns, Reply) else []
+        routes = self.scene.network.routes
+        return [
+            self.asker.ask(0, name, kind, Way.RESOLVED)
+            for name in names
+            if not routes.for_name(name, PORT)
+            for kind in ADDRESS_TYPES
+        ]
 
     def _zones(self, answers: Answers) -> tuple[str, ...]:
         found = (apex_of(answers, name) for name in self.names)

@@ -24,6 +24,9 @@ from pewter.evidence import (
 )
 from pewter.judge.expectations import Terms
 from pewter.judge.outcomes import Unknown
+from pewter.names.answers import Answers
+from pewter.names.comparison import old_addresses
+from pewter.names.zones import apex_of
 from pewter.pki import Store
 from pewter.places import Place, of_endpoint
 from pewter.web.sites import are_siblings, work_out_canonical
@@ -104,7 +107,18 @@ class Case:
     def place(self, endpoint: Endpoint) -> Place:
         """Where an endpoint stands: readers are told its name alone where the name has one address."""
         is_alone = len({each.address for each in self.endpoints_of(endpoint.name)}) < 2
-        return of_endpoint(endpoint.name, endpoint.address, endpoint.port, is_alone=is_alone)
+        is_old = endpoint.address in self._old_addresses(endpoint.name)
+        return of_endpoint(endpoint.name, endpoint.address, endpoint.port, is_alone=is_alone, is_old=is_old)
+
+    def _old_addresses(self, name: str) -> frozenset[str]:
+        """Of a name, those that only an old copy of its zone still gives."""
+
+        def work_out() -> frozenset[str]:
+            answers = Answers(self.evidence.dns)
+            zone = apex_of(answers, name)
+            return old_addresses(answers, name, zone) if zone is not None else frozenset()
+
+        return self.once(f"old addresses of {name}", work_out)
 
     @functools.cached_property
     def chains(self) -> Chains:

@@ -8,13 +8,15 @@ import msgspec
 from pewter.evidence import Record, Reply, Unseen, Way
 from pewter.names.aliases import ChainEnd
 from pewter.names.answers import final_data, records_of
-from pewter.names.caa import RelevantSet, climb
+from pewter.names.caa import RelevantSet, climb, may_issue
 from pewter.names.comparison import disagree, said_of
 from pewter.names.https_records import read_set
+from pewter.names.issuers import domains_of
 from pewter.names.signatures import delegated_tags, validates
 from pewter.names.spread import spread_by, ttl_of
 from pewter.names.zones import Delegation
 from pewter.phrases import all_of
+from pewter.pki import Certificate
 
 from .case import Case
 from .naming import Naming, Zone, chain_of, naming
@@ -69,7 +71,7 @@ def _drawn(case: Case, found: Naming, zone: Zone) -> ZoneDrawn:
         servers,
         _above(zone),
         _kept(case, found, zone),
-        _caa(found, zone),
+        _caa(case, found, zone),
         tuple(_https(found, zone)),
         _signatures(found, zone),
         aliases,
@@ -118,8 +120,8 @@ def _differences(found: Naming, zone: Zone, number: int) -> list[str]:
             own = next((each.union for each in said if each.server == number), None)
             others = [each.union for each in said if each.server != number]
             if own is not None and disagree(said) and any(own != each for each in others):
-                shown = ", ".join(sorted(own)) if kind in {"A", "AAAA"} else "another record"
-                words.append(f"gives {shown or 'nothing'} for {kind} of {name}")
+                shown = ", ".join(sorted(own)) if kind in {"A", "AAAA"} else f"another {kind} record"
+                words.append(f"gives {shown or 'no address'} for {name}")
     return words[:4]
 
 
@@ -177,12 +179,25 @@ def _clock(at: datetime.datetime) -> str:
     return f"{at:%Y-%m-%d %H:%M} UTC"
 
 
-def _caa(found: Naming, zone: Zone) -> str:
+def _caa(case: Case, found: Naming, zone: Zone) -> str:
     words: dict[str, None] = {}
     for name in zone.names:
         relevant = climb(name, lambda above: found.answers.resolved(above, "CAA"))
-        words[_caa_words(relevant)] = None
-    return "; ".join(words)
+        words[_caa_words(relevant) + _present_issuer(case, relevant, name)] = None
+    # Of names that differ only in having no certificate, the others tell more.
+    return "; ".join(each for each in words if not any(more != each and more.startswith(each) for more in words))
+
+
+def _present_issuer(case: Case, relevant: RelevantSet | Unseen | None, name: str) -> str:
+    """Whether the CA of the certificate that the name has now is among them."""
+    leaves = (chain.leaf for chain in case.chains if chain.host == name)
+    leaf = next((each for each in leaves if isinstance(each, Certificate)), None)
+    if leaf is None or not isinstance(relevant, RelevantSet) or relevant.issuers(wildcard=False) is None:
+        return ""
+    issuer = next(iter(leaf.issuer.organizations), leaf.issuer.title)
+    verdict = may_issue(relevant, name, case.expect.caa_domains or domains_of(issuer, {}))
+    among = {True: "is among them", False: "is not among them", None: "may be among them or not"}
+    return f" ({issuer}, of the present certificate, {among[verdict.allowed]})"
 
 
 def _caa_words(relevant: RelevantSet | Unseen | None) -> str:

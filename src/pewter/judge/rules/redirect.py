@@ -154,7 +154,11 @@ def _of_origin(case: Case, hosts: list[str]) -> str:
     """Whether an origin that was looked at is the cause."""
     for leg in origin_legs(case):
         if leg.goes_round and leg.origin.name in hosts:
-            return f"The cause: its origin {leg.origin.address} asks for https again over plain HTTP."
+            return (
+                f"The origin {leg.origin.address} asks for https again, since the edge speaks plain HTTP to it. Set "
+                "the edge to connect by https, with a certificate at the origin; or have the origin trust the edge's "
+                "X-Forwarded-Proto."
+            )
     return ""
 
 
@@ -180,8 +184,7 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
                 seen,
                 "a page",
                 cause=f"circle of {', '.join(hosts)}",
-                detail=_of_origin(case, hosts),
-                mend=_why_it_comes_round(circle),
+                mend=_of_origin(case, hosts) or _why_it_comes_round(circle),
                 host=start.host if start.host in hosts else hosts[0],
             )
         elif journey.hops:
