@@ -14,6 +14,7 @@ import dns.rrset
 
 MANNER, BEFORE, BEHIND = sys.argv[1], sys.argv[2], sys.argv[3] if len(sys.argv) > 3 else ""
 TURN = 0
+RESOLVER = "10.53.0.2"
 
 
 async def ask_behind(octets: bytes) -> bytes | None:
@@ -29,7 +30,7 @@ async def ask_behind(octets: bytes) -> bytes | None:
             return None
 
 
-def changed(octets: bytes, query: dns.message.Message, over_tcp: bool) -> bytes | None:
+def changed(octets: bytes, query: dns.message.Message, over_tcp: bool, peer: str) -> bytes | None:
     """The answer as it goes on."""
     global TURN  # noqa: PLW0603
     kind = query.question[0].rdtype
@@ -39,11 +40,13 @@ def changed(octets: bytes, query: dns.message.Message, over_tcp: bool) -> bytes 
             response.flags = (response.flags | dns.flags.RA) & ~dns.flags.AA
         case "no-authority":
             response.flags &= ~dns.flags.AA
-        case "rotate" if response.answer and kind == dns.rdatatype.A and query.question[0].name.labels[0][:2] != b"ns":
+        case "rotate" if response.answer and kind == dns.rdatatype.A and not is_server(query):
             TURN += 1
             response.answer[-1] = dns.rrset.from_text(
                 response.answer[-1].name, 300, "IN", "A", f"10.53.2.{1 + TURN % 3}"
             )
+        case "by-place" if response.answer and kind == dns.rdatatype.A and peer == RESOLVER and not is_server(query):
+            response.answer[-1] = dns.rrset.from_text(response.answer[-1].name, 300, "IN", "A", "10.53.2.2")
         case "truncate" if not over_tcp:
             response.flags |= dns.flags.TC
             response.answer = []
@@ -64,14 +67,16 @@ def changed(octets: bytes, query: dns.message.Message, over_tcp: bool) -> bytes 
     return response.to_wire()
 
 
+def is_server(query: dns.message.Message) -> bool:
+    """Whether the address of a name server is asked for."""
+    return query.question[0].name.labels[0][:2] == b"ns"
+
+
 def _error(query: dns.message.Message, rcode: dns.rcode.Rcode) -> bytes:
     response = dns.message.make_response(query)
     response.flags |= dns.flags.AA
     response.set_rcode(rcode)
     return response.to_wire()
-
-
-RESOLVER = "10.53.0.2"
 
 
 async def answer(octets: bytes, over_tcp: bool, peer: str = "") -> bytes | None:
@@ -110,7 +115,7 @@ async def answer(octets: bytes, over_tcp: bool, peer: str = "") -> bytes | None:
         case "loop":
             return octets[:2] + b"\x84\x00\x00\x01\x00\x01\x00\x00\x00\x00" + octets[12:] + b"\xc0\x0c" * 40
     got = await ask_behind(octets)
-    return changed(got, query, over_tcp) if got is not None else None
+    return changed(got, query, over_tcp, peer) if got is not None else None
 
 
 class Side(asyncio.DatagramProtocol):

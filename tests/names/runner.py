@@ -28,7 +28,9 @@ from names.servers import (
     SERVERS,
     SUFFIX,
     Served,
+    bind_resolver,
     clear,
+    knot_resolver,
     middle,
     running,
     sign,
@@ -56,6 +58,9 @@ x NS ns2.x
 ns1.x A 10.53.0.21
 ns2.x A 10.53.0.22
 """
+
+
+RESOLVERS = {"unbound": unbound, "kresd": knot_resolver, "bind": bind_resolver}
 
 
 class Setup(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -113,6 +118,7 @@ class Setup(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     aliases: int = 0
     """That lead on to one another, from shop."""
 
+    resolver: str = "unbound"
     seconds: float = 15.0
     """For the whole review."""
 
@@ -160,7 +166,7 @@ def run(setup: Setup, kind: str, folder: Path) -> str:
                 address = BEHIND[name]
             served = Served("x.example", zone if name == "a" else zone_b)
             stack.enter_context(running(kind if name == "a" else other, address, [served], folder / name))
-        stack.enter_context(unbound(RESOLVER, folder / "resolver", anchor))
+        stack.enter_context(RESOLVERS[setup.resolver](RESOLVER, folder / "resolver", anchor))
         return _held_against(setup, folder)
 
 

@@ -59,10 +59,11 @@ def process(command: list[str], folder: Path) -> Iterator[subprocess.Popen]:
             started.wait()
 
 
-def wait_for_answer(address: str, zone: str, started: subprocess.Popen) -> None:
+def wait_for_answer(address: str, zone: str, started: subprocess.Popen, *, recurse: bool = False) -> None:
     """Until a server answers for a zone at all."""
     for _ in range(100):
-        command = ["dig", f"@{address}", zone, "SOA", "+norecurse", "+time=1", "+tries=1", "+noedns"]
+        how = "+recurse" if recurse else "+norecurse"
+        command = ["dig", f"@{address}", zone, "SOA", how, "+time=1", "+tries=1", "+noedns"]
         said = subprocess.run(command, capture_output=True, text=True, check=False).stdout
         if "status: NOERROR" in said or "status: SERVFAIL" in said or "status: REFUSED" in said:
             return
@@ -137,6 +138,43 @@ def unbound(address: str, folder: Path, anchor: str = "") -> Iterator[None]:
     )
     with process(["unbound", "-d", "-c", str(folder / "unbound.conf")], folder) as started:
         wait_for_answer(address, ".", started)
+        yield
+
+
+@contextlib.contextmanager
+def knot_resolver(address: str, folder: Path, anchor: str = "") -> Iterator[None]:
+    """The same with Knot Resolver."""
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "anchor").write_text(anchor)
+    trust = f'trust_anchors.add_file("{folder}/anchor", true)' if anchor else ""
+    (folder / "kresd.conf").write_text(
+        f"net.listen('{address}', 53, {{ kind = 'dns' }})\nnet.outgoing_v4('{address}')\nnet.ipv6 = false\n"
+        f"trust_anchors.remove('.')\n{trust}\nmodules.unload('priming')\nmodules.unload('ta_update')\n"
+        f"modules.unload('ta_signal_query')\nmodules.load('hints')\nhints.root({{ ['root.'] = {{ '{ROOT}' }} }})\n"
+        "cache.size = 10 * MB\npolicy.add(policy.all(policy.FLAGS({ 'NO_CACHE' })))\n"
+    )
+    with process(["kresd", "-n", "-c", str(folder / "kresd.conf"), str(folder)], folder) as started:
+        wait_for_answer(address, "example", started, recurse=True)
+        yield
+
+
+@contextlib.contextmanager
+def bind_resolver(address: str, folder: Path, anchor: str = "") -> Iterator[None]:
+    """The same with BIND."""
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "hints").write_text(f". 3600 NS root.\nroot. 3600 A {ROOT}\n")
+    keys = ""
+    if anchor:
+        _, _, _, *ds = anchor.split()
+        keys = f'trust-anchors {{ . static-ds {ds[0]} {ds[1]} {ds[2]} "{"".join(ds[3:])}"; }};\n'
+    (folder / "named.conf").write_text(
+        f'options {{ directory "{folder}"; pid-file "{folder}/pid"; session-keyfile "{folder}/session.key";\n'
+        f"listen-on {{ {address}; }}; listen-on-v6 {{ none; }}; recursion yes; allow-query {{ any; }}; query-source address {address};\n"
+        f"allow-recursion {{ any; }}; dnssec-validation {'yes' if anchor else 'no'}; empty-zones-enable no; }};\n{keys}controls {{ }};\n"
+        f'zone "." {{ type hint; file "hints"; }};\n'
+    )
+    with process(["named", "-f", "-4", "-c", str(folder / "named.conf"), "-n", "1"], folder) as started:
+        wait_for_answer(address, "example", started, recurse=True)
         yield
 
 

@@ -24,7 +24,8 @@ def apex_of(answers: Answers, name: str) -> str | None:
         soa = soa_above(reply, above)
         if soa is not None:
             return soa.owner
-        if data_of(reply, "NS", above):
+        ns = answers.resolved(above, "NS")  # some forwarders drop the authority section
+        if isinstance(ns, Reply) and data_of(ns, "NS", above):
             return above
     return None
 
@@ -34,13 +35,12 @@ def cut_by_referral(answers: Answers, name: str) -> str | None:
     for number, server in enumerate(answers.seen.servers):
         if server.is_resolver:
             continue
-        for above in ancestors(name):
-            reply = answers.reply(number, above, "NS")
-            if isinstance(reply, Reply) and is_referral(reply):
-                owners = {each.owner for each in reply.authority if each.type == "NS"}
-                found = [owner for owner in owners if is_at_or_below(name, owner)]
-                if found:
-                    return max(found, key=len)
+        reply = answers.reply(number, name, "NS")
+        if isinstance(reply, Reply) and is_referral(reply):
+            owners = {each.owner for each in reply.authority if each.type == "NS"}
+            found = [owner for owner in owners if is_at_or_below(name, owner)]
+            if found:
+                return max(found, key=len)
     return None
 
 
