@@ -68,6 +68,15 @@ Trust = Annotated[
 TrustOnly = Annotated[
     list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust in place of the root stores.")
 ]
+Write = Annotated[
+    list[Path] | None,
+    typer.Option(
+        "--write",
+        "-w",
+        metavar="FILE",
+        help="Write it; the suffix says the format: .json .txt .md .csv .sarif .xml .om .prom",
+    ),
+]
 AsOf = Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")]
 
 
@@ -127,9 +136,7 @@ def review(
     as_of: AsOf = None,
     timeout: Annotated[float | None, typer.Option(metavar="SECONDS", help="For the whole review (60).")] = None,
     fail_on: FailOn = "exposes",
-    write: Annotated[
-        list[Path] | None, typer.Option("--write", "-w", metavar="FILE", help="Write the review to FILE.json.")
-    ] = None,
+    write: Write = None,
     json: Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")] = False,
 ) -> None:
     """Review one site and report its gaps."""
@@ -220,6 +227,64 @@ def bundle(
         json=json,
     )
     raise typer.Exit(run_bundle(command))
+
+
+Saved = Annotated[Path, typer.Argument(metavar="REVIEW", help="A saved review: pewter review --write review.json")]
+Json = Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")]
+FailOnSaved = Annotated[
+    str | None,
+    typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 at this level; else as the review was made with."),
+]
+
+
+@app.command()
+def report(saved: Saved, fail_on: FailOnSaved = None, write: Write = None, json: Json = False) -> None:
+    """Show a saved review, or write it in another format; offline.
+
+    pewter report review.json --write review.md --write review.sarif
+    """
+    from .saved import Output, run_report  # noqa: PLC0415
+
+    raise typer.Exit(run_report(saved, Output(fail_on, tuple(write or ()), json)))
+
+
+@app.command()
+def judge(
+    saved: Saved,
+    as_of: AsOf = None,
+    site: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="By the expectations and accepted gaps of this pewter.toml.")
+    ] = None,
+    trust: Trust = None,
+    suppose: Annotated[
+        list[str] | None, typer.Option(metavar="hsts", help="Judge as if every name sent the recommended HSTS.")
+    ] = None,
+    fail_on: FailOnSaved = None,
+    write: Write = None,
+    json: Json = False,
+) -> None:
+    """Judge a saved review again, with other expectations or for another date; offline.
+
+    pewter judge review.json --as-of 2027-03-01
+    """
+    from .saved import JudgeCommand, Output, run_judge  # noqa: PLC0415
+
+    output = Output(fail_on, tuple(write or ()), json)
+    raise typer.Exit(run_judge(JudgeCommand(saved, as_of, site, tuple(trust or ()), tuple(suppose or ()), output)))
+
+
+@app.command()
+def compare(
+    old: Annotated[Path, typer.Argument(metavar="OLD", help="A saved review.")],
+    new: Annotated[Path, typer.Argument(metavar="NEW", help="A later one of the same site.")],
+) -> None:
+    """What closed, what opened, what stayed from one saved review to the next; offline.
+
+    pewter compare review-as-found.json review-mended.json
+    """
+    from .saved import run_compare  # noqa: PLC0415
+
+    raise typer.Exit(run_compare(old, new))
 
 
 @app.command()

@@ -53,13 +53,14 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
         evidence = msgspec.structs.replace(
             evidence, journeys=(*evidence.journeys, *journeys), pages=(*evidence.pages, *pages)
         )
-    review = make_review(Case(evidence, settled.terms, as_of or evidence.begun, settled.given.stores))
+    terms = msgspec.structs.replace(settled.terms, fail_on=fail_on.value)
+    review = make_review(Case(evidence, terms, as_of or evidence.begun, settled.given.stores))
     failed = write_files(command.write, review)
     if command.json:
         print_octets(render(review, ".json"))
     else:
         print_report(review)
-    status = _exit_status(review, fail_on)
+    status = exit_status(review, fail_on)
     return WRONG_FILE if failed and status < OWN_FAULT else status
 
 
@@ -76,7 +77,8 @@ def write_files(files: Sequence[Path], review: Review) -> bool:
     return failed
 
 
-def _exit_status(review: Review, fail_on: Level) -> int:
+def exit_status(review: Review, fail_on: Level) -> int:
+    """Of a judged review (DESIGN.md section 4).  Raises NotReviewedError."""
     if review.evidence.interrupted:
         return INTERRUPTED
     if review.evidence.faults:

@@ -187,6 +187,9 @@ class Terms(msgspec.Struct, frozen=True, omit_defaults=True):
     servers: dict[str, str] = {}
     """The same by host name."""
 
+    fail_on: str = "exposes"
+    """The level from which on a gap is a failure (exit status 1, and in the formats of build servers)."""
+
 
 def read_duration(text: str) -> datetime.timedelta | None:
     """``365 days`` or ``5 minutes``; None for anything else."""

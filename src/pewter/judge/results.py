@@ -236,6 +236,7 @@ class Results(msgspec.Struct, frozen=True):
         return tuple(outcome for result in self.rules for outcome in _outcomes(result, self.places))
 
 
+AREAS_IN_ORDER = AREAS
 Failed = Callable[[Fault | KeyboardInterrupt], None]
 """Told of what a fault of ours, or an interruption, cost."""
 

@@ -4,6 +4,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+
 from pewter.errors import UsageError
 from pewter.evidence import Plan, Target
 from pewter.gather.board import Given
@@ -92,17 +94,23 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
     origin = read_canonical(canonical).origin if canonical else None
     if typed.server and typed.server not in KINDS:
         raise UsageError(f"--server {typed.server!r} is none of {', '.join(KINDS)}.")
-    servers = site_file.site.server
-    terms = Terms(
+    terms = msgspec.structs.replace(terms_of(site_file), canonical=origin, suppose=typed.suppose)
+    if typed.server:
+        terms = msgspec.structs.replace(terms, server=typed.server, servers={})
+    return Settled(plan, terms, _given(typed, site_file, folder, say))
+
+
+def terms_of(site_file: SiteFile) -> Terms:
+    """What a site file alone says of how a look is judged."""
+    canonical, servers = site_file.site.canonical, site_file.site.server
+    return Terms(
         site_file.expect,
-        origin,
+        read_canonical(canonical).origin if canonical else None,
         site_file.levels,
         site_file.accept,
-        typed.suppose,
-        server=typed.server or (servers if isinstance(servers, str) else ""),
-        servers=servers if isinstance(servers, dict) and not typed.server else {},
+        server=servers if isinstance(servers, str) else "",
+        servers=servers if isinstance(servers, dict) else {},
     )
-    return Settled(plan, terms, _given(typed, site_file, folder, say))
 
 
 def _origins(typed: Typed, site_file: SiteFile, targets: Sequence[Target]) -> tuple[str, ...]:

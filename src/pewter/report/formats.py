@@ -7,6 +7,13 @@ from pathlib import Path
 from pewter.errors import UsageError
 from pewter.judge.review import Review, write_review
 
+from .junit import render_junit
+from .markdown import render_markdown
+from .metrics import render_openmetrics, render_textfile
+from .rows import render_rows
+from .sarif import render_sarif
+from .text import render_text
+
 
 @dataclass(frozen=True)
 class Format:
@@ -17,7 +24,16 @@ class Format:
     render: Callable[[Review], bytes]
 
 
-FORMATS = (Format(".json", "JSON, to be read again", write_review),)
+FORMATS = (
+    Format(".json", "JSON, to be read again", write_review),
+    Format(".txt", "the report as plain text", render_text),
+    Format(".md", "Markdown, for a ticket", render_markdown),
+    Format(".csv", "CSV, one row an outcome", render_rows),
+    Format(".sarif", "SARIF 2.1.0, for code scanning", render_sarif),
+    Format(".xml", "JUnit XML, for build servers", render_junit),
+    Format(".om", "OpenMetrics", render_openmetrics),
+    Format(".prom", "the text format of a textfile collector", render_textfile),
+)
 """The one table of formats."""
 
 

@@ -42,15 +42,23 @@ def render_terminal(review: Review, width: int, marks: Marks = UNICODE) -> Text:
     return sheet.text
 
 
+def verdict_words(review: Review) -> str:
+    """The verdict in one sentence."""
+    results = review.results
+    if not results.was_reviewed:
+        return "The site could not be reviewed: nothing of it answered."
+    if results.worst is None and results.unknowns:
+        return "No gap found in what could be seen."
+    return _VERDICTS[results.worst]
+
+
 def _verdict(sheet: Sheet, review: Review) -> None:
     marks, evidence, results = sheet.marks, review.evidence, review.results
     worst = results.worst
     mark, style = (marks.holds, "bold green") if worst is None else (marks.level[worst], STYLES[worst])
-    words = _VERDICTS[worst]
     if not results.was_reviewed:
-        mark, style, words = marks.unknown, "bold red", "The site could not be reviewed: nothing of it answered."
-    elif worst is None and results.unknowns:
-        words = "No gap found in what could be seen."
+        mark, style = marks.unknown, "bold red"
+    words = verdict_words(review)
     sheet.flow("", (f"{evidence.plan.first}: {words}", style), "", (mark, style))
     counts = levels_in_words(sheet, results.counts)
     names = sum(1 for name in evidence.names if name.addresses)

@@ -67,6 +67,9 @@ class ServedCertificate(msgspec.Struct, frozen=True, omit_defaults=True):
     sha256: str
     title: str
     places: tuple[str, ...]
+    hosts: tuple[str, ...] = ()
+    """The host names for which it is served."""
+
     names: tuple[str, ...] = ()
     """What it covers."""
 
@@ -112,6 +115,7 @@ def served_certificates(case: HasChains) -> tuple[ServedCertificate, ...]:
     return tuple(
         msgspec.structs.replace(
             entry,
+            hosts=tuple(sorted(names[entry.sha256])),
             is_given=entry.sha256 in case.chains.sources.given,
             twins=tuple(other for other in groups if other != entry.sha256 and names[other] & names[entry.sha256]),
         )

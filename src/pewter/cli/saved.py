@@ -1,0 +1,121 @@
+"""What is done with saved reviews, without the network: ``report``, ``judge`` and ``compare``."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import msgspec
+
+from pewter.errors import FileError, UsageError
+from pewter.evidence import StoredCertificate
+from pewter.judge.comparison import Change, compare
+from pewter.judge.review import Review, case_of, make_review, read_review
+from pewter.plan.files import check_writable, read_bounded
+from pewter.plan.own_files import read_trust_file
+from pewter.plan.settle import SUPPOSITIONS, terms_of
+from pewter.plan.site_file import read_site_file
+from pewter.plan.texts import read_as_of, read_level
+from pewter.report.changes import render_changes
+from pewter.report.formats import check_format, render
+
+from .output import output_marks, output_width, print_octets, print_report, print_text
+from .review import exit_status, write_files
+
+MAX_REVIEW = 200 << 20
+"""Octets of a saved review."""
+
+
+@dataclass(frozen=True)
+class Output:
+    """The options that every command with a judged review shares."""
+
+    fail_on: str | None = None
+    write: tuple[Path, ...] = ()
+    json: bool = False
+
+
+@dataclass(frozen=True)
+class JudgeCommand:
+    """The options as typed."""
+
+    review: Path
+    as_of: str | None = None
+    site: Path | None = None
+    trust: tuple[Path, ...] = ()
+    suppose: tuple[str, ...] = ()
+    output: Output = field(default_factory=Output)
+
+
+def read_saved(path: Path) -> Review:
+    """A saved review; FileError where it is none."""
+    return read_review(read_bounded(path, MAX_REVIEW, "saved review"), str(path))
+
+
+def run_report(path: Path, output: Output) -> int:
+    """Print a saved review as it was judged, or write it in other formats."""
+    return _put_out(read_saved(path), output)
+
+
+def run_judge(command: JudgeCommand) -> int:
+    """Judge saved evidence again: for another day, by other terms, with further anchors."""
+    review = read_saved(command.review)
+    terms = terms_of(read_site_file(command.site)) if command.site is not None else review.terms
+    for supposed in command.suppose:
+        if supposed not in SUPPOSITIONS:
+            raise UsageError(f"--suppose {supposed!r}: what can be supposed is hsts.")
+    if command.suppose:
+        terms = msgspec.structs.replace(terms, suppose=command.suppose)
+    case = case_of(_with_trust(review, command.trust), terms, read_as_of(command.as_of))
+    return _put_out(make_review(case), command.output)
+
+
+def run_compare(old: Path, new: Path) -> int:
+    """Say what changed; 1 where gaps opened at or above the level of the newer review."""
+    before, after = read_saved(old), read_saved(new)
+    if not _are_of_one_site(before, after):
+        sites = f"{old} is of {before.evidence.plan.first} and {new} of {after.evidence.plan.first}"
+        raise UsageError(f"{sites}: two sites cannot be compared.")
+    comparison = compare(before, after)
+    print_text(render_changes(comparison, output_width(), output_marks()))
+    worst = read_level(after.terms.fail_on)
+    opened = (each for each in comparison.gaps if each.change is Change.OPENED)
+    return 1 if any(each.level.rank <= worst.rank for each in opened) else 0
+
+
+def _are_of_one_site(old: Review, new: Review) -> bool:
+    """They share a name under review."""
+    return bool({each.name for each in old.evidence.names} & {each.name for each in new.evidence.names})
+
+
+def _with_trust(review: Review, files: Sequence[Path]) -> Review:
+    anchors = [each for file in files for each in read_trust_file(file)]
+    if not anchors:
+        return review
+    evidence = review.evidence
+    known = {each.sha256 for each in evidence.certificates}
+    stored = tuple(StoredCertificate(each.sha256, each.der) for each in anchors if each.sha256 not in known)
+    return msgspec.structs.replace(
+        review,
+        evidence=msgspec.structs.replace(
+            evidence,
+            given_trust=tuple(dict.fromkeys((*evidence.given_trust, *(each.sha256 for each in anchors)))),
+            certificates=(*evidence.certificates, *stored),
+        ),
+    )
+
+
+def _put_out(review: Review, output: Output) -> int:
+    if output.fail_on is not None:
+        review = msgspec.structs.replace(
+            review, terms=msgspec.structs.replace(review.terms, fail_on=read_level(output.fail_on).value)
+        )
+    for file in output.write:
+        check_format(file)
+        check_writable(file)
+    failed = write_files(output.write, review)
+    if output.json:
+        print_octets(render(review, ".json"))
+    elif not output.write:
+        print_report(review)
+    status = exit_status(review, read_level(review.terms.fail_on))
+    return FileError.exit_status if failed and status < FileError.exit_status else status

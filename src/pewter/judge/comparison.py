@@ -1,0 +1,205 @@
+"""What changed from one review to the next: gaps by rule and place, and the facts beside them."""
+
+import enum
+from collections.abc import Callable, Iterator
+
+import msgspec
+
+from pewter.evidence import Evidence, VersionOutcome
+from pewter.places import Place
+
+from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
+from .results import ServedCertificate
+from .review import Review
+
+
+class Change(enum.Enum):
+    """What became of a gap."""
+
+    OPENED = "opened"
+    CLOSED = "closed"
+    STAYED = "stayed"
+    UNSEEN = "no longer seen"
+    """It could not be looked at this time: never closed."""
+
+    ACCEPTED = "accepted"
+    """The owner accepts it now."""
+
+
+class GapChange(msgspec.Struct, frozen=True):
+    """One gap at one place."""
+
+    change: Change
+    rule: str
+    title: str
+    level: Level
+    where: Place
+    before: str
+    """What was seen; empty where there was no gap."""
+
+    after: str
+    """What is seen now, or why it could not be."""
+
+
+class FactChange(msgspec.Struct, frozen=True):
+    """Something beside gaps."""
+
+    subject: str
+    """``certificate of www.x.example``."""
+
+    before: str
+    after: str
+
+
+class Comparison(msgspec.Struct, frozen=True):
+    """An old review held against a new one of the same site."""
+
+    site: str
+    gaps: tuple[GapChange, ...]
+    """Opened first, then what closed, could not be seen, was accepted, and stayed."""
+
+    facts: tuple[FactChange, ...]
+
+    def counted(self, change: Change) -> int:
+        return sum(1 for each in self.gaps if each.change is change)
+
+
+_Identity = tuple[str, str, str]
+
+
+def compare(old: Review, new: Review) -> Comparison:
+    """Gaps are known by rule and place: a new address, certificate or date is no new gap."""
+    before, after = _gaps(old), _gaps(new)
+    others = _others(new)
+    titles = {**old.results.titles, **new.results.titles}
+    changes = [
+        GapChange(Change.OPENED, each.rule, titles[each.rule], each.level, each.outcome.where, "", gap.seen)
+        for identity, (each, gap) in after.items()
+        if identity not in before
+    ]
+    for identity, (each, gap) in before.items():
+        change, words = _what_became(identity, after, others)
+        changes.append(GapChange(change, each.rule, titles[each.rule], each.level, gap.where, gap.seen, words))
+    order = [Change.OPENED, Change.CLOSED, Change.UNSEEN, Change.ACCEPTED, Change.STAYED]
+    changes.sort(key=lambda each: (order.index(each.change), each.level.rank))
+    return Comparison(new.evidence.plan.first, tuple(changes), tuple(_facts(old, new)))
+
+
+def _identity(rule: str, gap: Gap) -> _Identity:
+    return rule, gap.where.key, gap.about
+
+
+def _gaps(review: Review) -> dict[_Identity, tuple[Judged, Gap]]:
+    return {
+        _identity(each.rule, each.outcome): (each, each.outcome)
+        for each in review.results.outcomes
+        if isinstance(each.outcome, Gap)
+    }
+
+
+def _others(review: Review) -> dict[tuple[str, str], list[Judged]]:
+    """What is no gap, by rule and place."""
+    found: dict[tuple[str, str], list[Judged]] = {}
+    for each in review.results.outcomes:
+        if not isinstance(each.outcome, Gap):
+            found.setdefault((each.rule, each.outcome.where.key), []).append(each)
+    return found
+
+
+def _what_became(
+    identity: _Identity, after: dict[_Identity, tuple[Judged, Gap]], others: dict[tuple[str, str], list[Judged]]
+) -> tuple[Change, str]:
+    if identity in after:
+        return Change.STAYED, after[identity][1].seen
+    rule, place, _ = identity
+    here = [each.outcome for each in others.get((rule, place), ())]
+    for outcome in here:
+        if isinstance(outcome, Accepted):
+            return Change.ACCEPTED, outcome.because
+    for outcome in here:
+        if isinstance(outcome, Holds):
+            return Change.CLOSED, outcome.seen
+    unknown = [each.outcome for of_rule, found in others.items() if of_rule[0] == rule for each in found]
+    unseen = [each for each in (*here, *unknown) if isinstance(each, Unknown)]
+    of_place = next((each for each in unseen if each.where.key == place or each.where.kind.value == "site"), None)
+    if of_place is not None:
+        return Change.UNSEEN, of_place.reason
+    if not any(of_rule[0] == rule for of_rule in others) and not any(each[0] == rule for each in after):
+        # Nothing of the rule was judged: its matter is gone, or was not asked for.
+        return Change.CLOSED, "nothing of the kind is there any more"
+    return Change.CLOSED, "no longer so"
+
+
+# Beside gaps
+
+
+def _facts(old: Review, new: Review) -> Iterator[FactChange]:
+    for subject, read in _SUBJECTS.items():
+        before, after = read(old), read(new)
+        for name in dict.fromkeys((*before, *after)):
+            if before.get(name, "") != after.get(name, "") and name in before and name in after:
+                yield FactChange(f"{subject} of {name}", before[name], after[name])
+    gone = set(_names(old.evidence)) - set(_names(new.evidence))
+    come = set(_names(new.evidence)) - set(_names(old.evidence))
+    if gone or come:
+        left, new_ones = ", ".join(sorted(gone)) or "none left out", ", ".join(sorted(come)) or "none new"
+        yield FactChange("names under review", left, new_ones)
+
+
+def _names(evidence: Evidence) -> tuple[str, ...]:
+    return tuple(each.name for each in evidence.names)
+
+
+def _certificates(review: Review) -> dict[str, str]:
+    found: dict[str, list[str]] = {}
+    for certificate in review.results.certificates:
+        for host in certificate.hosts:
+            found.setdefault(host, []).append(_in_words(certificate))
+    return {host: "; ".join(sorted(words)) for host, words in found.items()}
+
+
+def _in_words(certificate: ServedCertificate) -> str:
+    life = certificate.life
+    dates = f", {life.not_before:%Y-%m-%d} to {life.not_after:%Y-%m-%d}" if life is not None else ""
+    names = ", ".join(certificate.names)
+    return f"{certificate.sha256[:8]} by {certificate.issuer}{dates}, {certificate.key}, for {names}"
+
+
+def _policies(review: Review) -> dict[str, str]:
+    return {each.name: "; ".join(each.policies) for each in review.results.names if each.policies}
+
+
+def _addresses(review: Review) -> dict[str, str]:
+    return {each.name: ", ".join(sorted(each.addresses)) or "none" for each in review.evidence.names}
+
+
+def _landings(review: Review) -> dict[str, str]:
+    visits = (each for each in review.results.visits if each.by_address is None)
+    return {each.start: f"{each.meets.value} at {each.lands}" for each in visits}
+
+
+def _protocols(review: Review) -> dict[str, str]:
+    return {
+        place: "; ".join(
+            (
+                ", ".join(name for name, outcome in drawn.versions if outcome is VersionOutcome.ACCEPTED),
+                f"{sum(suites.count for suites in drawn.suites)} suites",
+            )
+        )
+        for drawn in review.results.protocols
+        for place in drawn.places
+    }
+
+
+def _name_servers(review: Review) -> dict[str, str]:
+    return {zone.apex: "; ".join(zone.servers) for zone in review.results.zones}
+
+
+_SUBJECTS: dict[str, Callable[[Review], dict[str, str]]] = {
+    "addresses": _addresses,
+    "name servers": _name_servers,
+    "certificate": _certificates,
+    "versions and suites": _protocols,
+    "HSTS policy": _policies,
+    "way in": _landings,
+}

@@ -1,0 +1,55 @@
+"""What changed between two reviews, for a terminal."""
+
+from rich.text import Text
+
+from pewter.judge.comparison import Change, Comparison, GapChange
+
+from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet
+
+MAX_SHOWN = 300
+_TITLES = {
+    Change.OPENED: "Opened",
+    Change.CLOSED: "Closed",
+    Change.UNSEEN: "No longer seen: it could not be looked at this time",
+    Change.ACCEPTED: "Accepted now",
+    Change.STAYED: "Stayed",
+}
+
+
+def render_changes(comparison: Comparison, width: int, marks: Marks = UNICODE) -> Text:
+    """What opened and closed first; what stayed is a line each."""
+    sheet = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
+    counts = f" {marks.dot} ".join(
+        f"{comparison.counted(change)} {change.value}" for change in _TITLES if comparison.counted(change)
+    )
+    opened = comparison.counted(Change.OPENED)
+    mark, style = (marks.holds, "bold green") if not opened else (marks.unknown, "bold yellow")
+    words = "no gap before and none now" if not comparison.gaps else counts
+    sheet.flow("", (f"{comparison.site}: {words}", style), "", (mark, style))
+    for change, title in _TITLES.items():
+        found = [each for each in comparison.gaps if each.change is change]
+        if not found:
+            continue
+        sheet.heading(title, str(len(found)))
+        for each in found[:MAX_SHOWN]:
+            _gap(sheet, each)
+        if len(found) > MAX_SHOWN:
+            sheet.line("  ", f"and {len(found) - MAX_SHOWN:,} more")
+    if comparison.facts:
+        sheet.heading("Beside gaps")
+        for fact in comparison.facts[:MAX_SHOWN]:
+            sheet.flow("  ", (fact.subject, ""), "", (marks.dot, ""))
+            sheet.labelled(4, "was", fact.before, label_width=5)
+            sheet.labelled(4, "is", fact.after, label_width=5)
+    return sheet.text
+
+
+def _gap(sheet: Sheet, gap: GapChange) -> None:
+    marks = sheet.marks
+    is_gone = gap.change is Change.CLOSED
+    mark, style = (marks.holds, "green") if is_gone else (marks.level[gap.level], STYLES[gap.level])
+    sheet.flow("  ", (f"{gap.rule}  {gap.where.text}", ""), gap.title, (mark, style))
+    if gap.before and gap.before != gap.after:
+        sheet.labelled(4, "was", gap.before, label_width=5)
+    if (gap.after and gap.change is not Change.STAYED) or gap.after != gap.before:
+        sheet.labelled(4, "is", gap.after, label_width=5)

@@ -1,0 +1,95 @@
+"""Metrics: OpenMetrics text 1.0, and the older text format that a textfile collector reads."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from pewter.escape import escaped
+from pewter.judge.outcomes import Gap, Holds, Level, Unknown
+from pewter.judge.review import Review
+
+Labels = tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True)
+class _Family:
+    """One gauge; the unit is the end of its name."""
+
+    name: str
+    help: str
+    unit: str
+    samples: tuple[tuple[Labels, float], ...]
+
+
+def render_openmetrics(review: Review) -> bytes:
+    """Ends with ``# EOF``."""
+    lines = [line for family in _families(review) for line in _lines(family, with_unit=True)]
+    return ("\n".join((*lines, "# EOF")) + "\n").encode("utf-8", "replace")
+
+
+def render_textfile(review: Review) -> bytes:
+    """Gauges alone, without units and end mark: one other type, and the whole file would be dropped."""
+    lines = [line for family in _families(review) for line in _lines(family, with_unit=False)]
+    return ("\n".join(lines) + "\n").encode("utf-8", "replace")
+
+
+def _lines(family: _Family, *, with_unit: bool) -> Iterator[str]:
+    if not family.samples:
+        return
+    yield f"# HELP {family.name} {family.help}"
+    yield f"# TYPE {family.name} gauge"
+    if with_unit and family.unit:
+        yield f"# UNIT {family.name} {family.unit}"
+    for labels, value in family.samples:
+        pairs = ",".join(f'{name}="{_label(text)}"' for name, text in labels)
+        yield f"{family.name}{{{pairs}}} {_number(value)}"
+
+
+def _label(text: str) -> str:
+    return escaped(text).replace("\\", "\\\\").replace('"', '\\"')
+
+
+def _number(value: float) -> str:
+    return str(int(value)) if value == int(value) else f"{value:.3f}"
+
+
+def _families(review: Review) -> Iterator[_Family]:
+    results, evidence = review.results, review.evidence
+    site = (("site", evidence.plan.first),)
+    levels = tuple(((*site, ("level", level.value)), float(results.counts.get(level.value, 0))) for level in Level)
+    yield _Family("pewter_gaps", "Gap entries by level.", "", levels)
+    kinds = {"gap": Gap, "holds": Holds, "unknown": Unknown}
+    checks = tuple(
+        (
+            (*site, ("area", area), ("outcome", name)),
+            float(sum(1 for each in of_area if isinstance(each.outcome, kind))),
+        )
+        for area in dict.fromkeys(each.rule.partition("/")[0] for each in results.outcomes)
+        for of_area in [[each for each in results.outcomes if each.rule.startswith(f"{area}/")]]
+        for name, kind in kinds.items()
+    )
+    yield _Family("pewter_checks", "Checks by area and outcome.", "", checks)
+    yield _Family(
+        "pewter_review_timestamp_seconds", "When the review began.", "seconds", ((site, evidence.begun.timestamp()),)
+    )
+    yield _Family("pewter_review_duration_seconds", "How long it took.", "seconds", ((site, evidence.elapsed_seconds),))
+    ends: dict[Labels, float] = {}
+    renewals: dict[Labels, float] = {}
+    for certificate in results.certificates:
+        if certificate.life is None or certificate.life.is_endless:
+            continue
+        for place in certificate.hosts:
+            labels = (*site, ("name", place))
+            ends[labels] = min(ends.get(labels, 1e12), certificate.life.not_after.timestamp())
+            renewals[labels] = min(renewals.get(labels, 1e12), certificate.life.renewal.timestamp())
+    yield _Family(
+        "pewter_certificate_not_after_timestamp_seconds",
+        "The end of the certificate that ends first at a name.",
+        "seconds",
+        tuple(ends.items()),
+    )
+    yield _Family(
+        "pewter_certificate_renewal_timestamp_seconds",
+        "When its renewal is due.",
+        "seconds",
+        tuple(renewals.items()),
+    )

@@ -1,0 +1,89 @@
+"""``report``, ``judge`` and ``compare``: the built program on saved reviews, offline."""
+
+import json
+
+import pytest
+
+from support.program import pewter
+
+
+@pytest.fixture(scope="module")
+def folder(tmp_path_factory):
+    folder = tmp_path_factory.mktemp("saved")
+    for stage in ("as-found", "mended"):
+        assert pewter("demo", "--stage", stage, "--into", ".", folder=folder).returncode == 0
+    return folder
+
+
+FOUND, MENDED = "review-as-found.json", "review-mended.json"
+
+
+def test_report_shows_and_writes_what_was_judged(folder):
+    shown = pewter("report", FOUND, folder=folder)
+    assert shown.returncode == 1
+    assert shown.stdout.startswith("■ www.marram-ferries.example: Some visitors are stopped or warned.")
+    files = [f"r{suffix}" for suffix in (".txt", ".md", ".csv", ".sarif", ".xml", ".om", ".prom", ".json")]
+    written = pewter("report", FOUND, *(part for file in files for part in ("-w", file)), folder=folder)
+    assert (written.returncode, written.stdout) == (1, "")
+    assert (folder / "r.json").read_bytes() == (folder / FOUND).read_bytes()
+    assert (folder / "r.txt").read_text().splitlines()[0] == shown.stdout.splitlines()[0]
+    assert len({(folder / file).read_bytes() for file in files}) == len(files)
+    assert pewter("report", MENDED, "--fail-on", "note", folder=folder).returncode == 0
+
+
+def test_judge_goes_by_another_day_and_by_other_terms(folder):
+    assert pewter("judge", MENDED, folder=folder).returncode == 0
+    later = pewter("judge", MENDED, "--as-of", "2199-01-01", folder=folder)
+    assert (later.returncode, "date/expired" in later.stdout) == (1, True)
+    (folder / "other.toml").write_text('[expect]\nhsts_minimum_age = "999 days"\n', encoding="utf-8")
+    stricter = pewter("judge", MENDED, "--site", "other.toml", "--fail-on", "weakens", "--json", folder=folder)
+    assert stricter.returncode == 1
+    rules = {gap["rule"] for gap in json.loads(stricter.stdout)["results"]["gaps"]}
+    assert "hsts/short" in rules
+    supposed = pewter("judge", FOUND, "--suppose", "hsts", folder=folder)
+    assert "hsts/would-lock-out" in supposed.stdout
+
+
+def test_compare_says_what_closed_and_what_changed(folder):
+    run = pewter("compare", FOUND, MENDED, folder=folder)
+    assert run.returncode == 0
+    first = run.stdout.splitlines()[0]
+    assert first.startswith("✓ www.marram-ferries.example: ")
+    assert first.endswith(" closed")
+    assert "certificate of freight.marram-ferries.example" in run.stdout
+    assert "name servers of marram-ferries.example" in run.stdout
+    back = pewter("compare", MENDED, FOUND, folder=folder)
+    assert (back.returncode, " opened" in back.stdout.splitlines()[0]) == (1, True)
+    same = pewter("compare", MENDED, MENDED, folder=folder)
+    assert (same.returncode, same.stdout) == (0, "✓ www.marram-ferries.example: no gap before and none now\n")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (("report", "none.json"), "none.json cannot be read: No such file or directory."),
+        (("report", "half.json"), "half.json is no saved review"),
+        (("report", "newer.json"), "newer.json has the format 'pewter-review/9'; this Pewter reads 'pewter-review/2'."),
+        (("judge", "level.json"), "level.json is a damaged review"),
+        (("judge", MENDED, "--as-of", "soon"), "--as-of 'soon' is no date"),
+        (("judge", MENDED, "--site", "none.toml"), "none.toml cannot be read"),
+        (("judge", MENDED, "--suppose", "tls"), "--suppose 'tls': what can be supposed is hsts."),
+        (("report", MENDED, "-w", "r.pdf"), "--write r.pdf: the suffix says the format"),
+        (("report", MENDED, "-w", "none/r.md"), "none/r.md cannot be written"),
+        (("report", MENDED, "--fail-on", "awful"), "--fail-on 'awful' is no level"),
+        (("compare", MENDED, "other.json"), "two sites cannot be compared"),
+        (("report", "."), ". is a folder; name the files in it."),
+    ],
+)
+def test_bad_input(folder, arguments, words):
+    octets = (folder / MENDED).read_bytes()
+    (folder / "half.json").write_bytes(octets[: len(octets) // 2])
+    (folder / "newer.json").write_bytes(octets.replace(b"pewter-review/2", b"pewter-review/9", 1))
+    (folder / "level.json").write_bytes(octets.replace(b'"level":"', b'"level":"x', 1))
+    (folder / "other.json").write_bytes(octets.replace(b"marram-ferries", b"skerry-ferries"))
+    before = {file.name for file in folder.iterdir()}
+    run = pewter(*arguments, folder=folder)
+    assert run.returncode == 2
+    assert words in run.stderr
+    assert "Traceback" not in run.stderr
+    assert {file.name for file in folder.iterdir()} == before

@@ -1,0 +1,173 @@
+"""Every format, read by independent readers; hostile text comes out visible and inert."""
+
+import csv
+import io
+import json
+import re
+from pathlib import Path
+from xml.etree import ElementTree
+
+import junitparser
+import markdown_it
+import msgspec
+import pytest
+from prometheus_client.openmetrics.parser import text_string_to_metric_families as read_openmetrics
+from prometheus_client.parser import text_string_to_metric_families as read_textfile
+
+from pewter.evidence import Fault
+from pewter.judge.expectations import AcceptedGap, Terms
+from pewter.judge.review import make_review
+from pewter.report.formats import FORMATS, render
+from pewter.report.rows import COLUMNS
+from support.cases import case, endpoint, handshake, hop, journey, unseen
+from support.certificates import HOST, NOW
+
+HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
+HOSTILE = {
+    "escape": "\x1b[2J\x1b]0;x\x07",
+    "markup": "<script>alert(1)</script>&amp;",
+    "formula": "=cmd|'/c calc'!A1",
+    "pipes-and-backticks": "a | b ``` c `",
+    "bidirectional": "\u202egpj.exe\u2066",
+    "placeholders": "{0} [x](javascript:alert(1))",
+    "line-ends": "a\r\nb\x85c\u2028d",
+    "no-xml": "\x00\ufffe\x0b",
+    "quotes": "say \"x\" \\ 'y'",
+}
+
+
+def review(field="max-age: 60", accept=(), **terms):
+    ways = (
+        journey(hop(HTTP, 301, ("Location", HTTPS)), hop(HTTPS, 200, ("Strict-Transport-Security", field))),
+        journey(hop(f"http://{HOST}/plain")),
+        unseen(f"https://{HOST}/late"),
+    )
+    looked = case(*ways, endpoints=[endpoint(handshake())], terms=Terms(accept=accept, **terms))
+    return make_review(looked)
+
+
+@pytest.mark.parametrize("suffix", [each.suffix for each in FORMATS])
+@pytest.mark.parametrize("title", HOSTILE)
+def test_hostile_text_is_visible_and_inert(suffix, title):
+    octets = render(review(HOSTILE[title]), suffix)
+    text = octets.decode("utf-8")
+    allowed = {"\n", "\r"} if suffix == ".csv" else {"\n"}
+    for character in set(text) - allowed:
+        assert character.isprintable(), (suffix, hex(ord(character)))
+    assert not re.search("[\u202a-\u202e\u2066-\u2069]", text)
+    if suffix == ".xml":
+        ElementTree.fromstring(octets)
+        assert "<script>" not in text
+    if suffix == ".md":
+        html = markdown_it.MarkdownIt("gfm-like", {"linkify": False, "html": True}).render(text)
+        assert "<script>" not in html
+        assert "<a " not in html
+        assert "<img" not in html
+    if suffix == ".csv":
+        cells = [cell for row in csv.reader(io.StringIO(text, newline="")) for cell in row]
+        assert not [cell for cell in cells if cell.startswith(("=", "+", "-", "@", "\t", "\r"))]
+
+
+@pytest.mark.parametrize("suffix", [each.suffix for each in FORMATS])
+def test_the_same_review_gives_the_same_octets(suffix):
+    one = review()
+    assert render(one, suffix) == render(msgspec.json.decode(msgspec.json.encode(one), type=type(one)), suffix)
+
+
+def test_csv_has_a_row_for_each_outcome():
+    one = review(accept=(AcceptedGap("hsts/invalid", HOST, "known", NOW.date()),))
+    rows = list(csv.DictReader(io.StringIO(render(one, ".csv").decode(), newline="")))
+    assert list(rows[0]) == list(COLUMNS)
+    assert len(rows) == len(one.results.outcomes)
+    assert {row["outcome"] for row in rows} == {"gap", "holds", "unknown", "accepted"}
+    (accepted,) = (row for row in rows if row["outcome"] == "accepted")
+    assert (accepted["rule"], accepted["because"], accepted["until"]) == (
+        "hsts/invalid",
+        "known",
+        NOW.date().isoformat(),
+    )
+
+
+def test_junit_is_read_with_true_counts():
+    octets = render(review(), ".xml")
+    read = junitparser.JUnitXml.fromstring(octets)
+    for suite in read:
+        cases = list(suite)
+        kinds = [type(each.result[0]).__name__ if each.result else "" for each in cases]
+        assert (suite.tests, suite.failures, suite.skipped) == (
+            len(cases),
+            kinds.count("Failure"),
+            kinds.count("Skipped"),
+        )
+        assert len({(each.classname, each.name) for each in cases}) == len(cases)
+        assert all(re.fullmatch(r"\d+(\.\d{1,3})?", str(each.time).removesuffix(".0")) for each in cases)
+    assert read.failures == sum(suite.failures for suite in read)
+
+
+@pytest.mark.parametrize(("fail_on", "fails"), [("note", True), ("weakens", True), ("exposes", False)])
+def test_what_fails_a_build_is_the_level_of_the_terms(fail_on, fails):
+    read = junitparser.JUnitXml.fromstring(render(review(fail_on=fail_on), ".xml"))
+    (one,) = [each for suite in read for each in suite if each.name.startswith("hsts/invalid")]
+    assert isinstance(one.result[0], junitparser.Failure if fails else junitparser.Skipped)
+
+
+def test_a_fault_of_ours_is_an_error():
+    one = review()
+    faulty = msgspec.structs.replace(one, evidence=msgspec.structs.replace(one.evidence, faults=(Fault("x", "y"),)))
+    read = junitparser.JUnitXml.fromstring(render(faulty, ".xml"))
+    assert read.errors == 1
+    (run,) = json.loads(render(faulty, ".sarif"))["runs"]
+    assert run["invocations"][0]["executionSuccessful"] is False
+
+
+def test_sarif():
+    one = review("{0} [x](y) \\", accept=(AcceptedGap("redirect/missing", HOST, "known", NOW.date()),))
+    log = json.loads(render(one, ".sarif"))
+    (run,) = log["runs"]
+    rules = [each["id"] for each in run["tool"]["driver"]["rules"]]
+    assert log["version"] == "2.1.0"
+    for result in run["results"]:
+        assert rules[result["ruleIndex"]] == result["ruleId"]
+        assert result["level"] in {"error", "warning", "note"}
+        assert result["locations"][0]["physicalLocation"]["artifactLocation"]["uri"] == HTTPS
+        assert "suppressions" in result
+    identities = [each["partialFingerprints"]["ruleAndPlace/v1"] for each in run["results"]]
+    assert len(set(identities)) == len(identities)
+    (invalid,) = (each for each in run["results"] if each["ruleId"] == "hsts/invalid")
+    assert r"{{0}} \[x\](y) \\" in invalid["message"]["text"]
+    notes = run["invocations"][0]["toolExecutionNotifications"]
+    assert all(rules[each["associatedRule"]["index"]] == each["associatedRule"]["id"] for each in notes)
+    assert run["invocations"][0]["startTimeUtc"].endswith("Z")
+
+
+def test_metrics():
+    one = review()
+    families = {each.name: each for each in read_openmetrics(render(one, ".om").decode())}
+    gaps = {sample.labels["level"]: sample.value for sample in families["pewter_gaps"].samples}
+    assert gaps == {
+        level: float(one.results.counts.get(level, 0)) for level in ("breaks", "exposes", "weakens", "note")
+    }
+    (ends,) = families["pewter_certificate_not_after_timestamp_seconds"].samples
+    assert (ends.labels["name"], ends.value) == (HOST, int(one.results.certificates[0].life.not_after.timestamp()))
+    older = {each.name: each.type for each in read_textfile(render(one, ".prom").decode())}
+    assert set(older.values()) == {"gauge"}
+    assert set(older) == set(families)
+    assert b"# EOF" not in render(one, ".prom")
+
+
+def test_markdown_has_one_head_line_and_no_level_left_out():
+    tokens = markdown_it.MarkdownIt("gfm-like", {"linkify": False}).parse(render(review(), ".md").decode())
+    levels = [int(each.tag[1]) for each in tokens if each.type == "heading_open"]
+    assert levels.count(1) == 1
+    assert set(levels) <= {1, 2}
+    rows = [each for each in tokens if each.type == "tr_open"]
+    cells = [each for each in tokens if each.type in {"th_open", "td_open"}]
+    assert len(cells) == 5 * len(rows)
+
+
+def test_the_document_names_every_format_column_and_metric():
+    text = (Path(__file__).parents[2] / "docs" / "formats.md").read_text(encoding="utf-8")
+    assert all(f"| `{each.suffix}` |" in text for each in FORMATS)
+    assert all(f"| `{name}` | {meaning} |" in text for name, meaning in COLUMNS.items())
+    families = [each.name for each in read_textfile(render(review(), ".prom").decode())]
+    assert all(f"| `{name}` |" in text for name in families)
