@@ -274,6 +274,35 @@ def judge(
 
 
 @app.command()
+def recheck(
+    saved: Saved,
+    wait: Annotated[
+        str | None,
+        typer.Option(metavar="DURATION", help='Go on until the open gaps are closed, as long as "2 days".'),
+    ] = None,
+    every: Annotated[
+        str | None, typer.Option(metavar="DURATION", help='How often, as "5 minutes" (1 minute; at least 30 seconds).')
+    ] = None,
+    rule: Annotated[list[str] | None, typer.Option(metavar="RULE", help="Only gaps of these rules.")] = None,
+    where: Annotated[list[str] | None, typer.Option(metavar="PLACE", help="Only gaps at these places.")] = None,
+    full: Annotated[bool, typer.Option("--full", help="Show the whole report too.")] = False,
+    fail_on: FailOnSaved = None,
+    write: Write = None,
+    json: Json = False,
+) -> None:
+    """Take the same look again, show what changed, and wait until it is mended.
+
+    pewter recheck review.json --rule chain/incomplete --wait "2 hours"
+    """
+    from .recheck import RecheckCommand, run_recheck  # noqa: PLC0415
+    from .saved import Output  # noqa: PLC0415
+
+    output = Output(fail_on, tuple(write or ()), json)
+    command = RecheckCommand(saved, wait, every, tuple(rule or ()), tuple(where or ()), full, output)
+    raise typer.Exit(run_recheck(command))
+
+
+@app.command()
 def compare(
     old: Annotated[Path, typer.Argument(metavar="OLD", help="A saved review.")],
     new: Annotated[Path, typer.Argument(metavar="NEW", help="A later one of the same site.")],

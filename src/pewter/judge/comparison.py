@@ -40,6 +40,9 @@ class GapChange(msgspec.Struct, frozen=True):
     after: str
     """What is seen now, or why it could not be."""
 
+    about: str = ""
+    """Which of several at one place."""
+
 
 class FactChange(msgspec.Struct, frozen=True):
     """Something beside gaps."""
@@ -64,7 +67,30 @@ class Comparison(msgspec.Struct, frozen=True):
         return sum(1 for each in self.gaps if each.change is change)
 
 
-_Identity = tuple[str, str, str]
+class GapKey(msgspec.Struct, frozen=True):
+    """By what a gap is known from one review to the next."""
+
+    rule: str
+    place: str
+    about: str = ""
+
+
+def key_of(rule: str, where: Place, about: str = "") -> GapKey:
+    return GapKey(rule, where.key, about)
+
+
+def gap_keys(review: Review) -> dict[GapKey, Gap]:
+    """The open gaps of a review."""
+    return {key: gap for key, (_, gap) in _gaps(review).items()}
+
+
+def unknown_keys(review: Review) -> dict[GapKey, str]:
+    """What could not be seen, by rule and place, and why."""
+    return {
+        key_of(each.rule, each.outcome.where): each.outcome.reason
+        for each in review.results.outcomes
+        if isinstance(each.outcome, Unknown)
+    }
 
 
 def compare(old: Review, new: Review) -> Comparison:
@@ -73,25 +99,22 @@ def compare(old: Review, new: Review) -> Comparison:
     others = _others(new)
     titles = {**old.results.titles, **new.results.titles}
     changes = [
-        GapChange(Change.OPENED, each.rule, titles[each.rule], each.level, each.outcome.where, "", gap.seen)
+        GapChange(Change.OPENED, each.rule, titles[each.rule], each.level, each.outcome.where, "", gap.seen, gap.about)
         for identity, (each, gap) in after.items()
         if identity not in before
     ]
     for identity, (each, gap) in before.items():
         change, words = _what_became(identity, after, others)
-        changes.append(GapChange(change, each.rule, titles[each.rule], each.level, gap.where, gap.seen, words))
+        title = titles[each.rule]
+        changes.append(GapChange(change, each.rule, title, each.level, gap.where, gap.seen, words, gap.about))
     order = [Change.OPENED, Change.CLOSED, Change.UNSEEN, Change.ACCEPTED, Change.STAYED]
     changes.sort(key=lambda each: (order.index(each.change), each.level.rank))
     return Comparison(new.evidence.plan.first, tuple(changes), tuple(_facts(old, new)))
 
 
-def _identity(rule: str, gap: Gap) -> _Identity:
-    return rule, gap.where.key, gap.about
-
-
-def _gaps(review: Review) -> dict[_Identity, tuple[Judged, Gap]]:
+def _gaps(review: Review) -> dict[GapKey, tuple[Judged, Gap]]:
     return {
-        _identity(each.rule, each.outcome): (each, each.outcome)
+        key_of(each.rule, each.outcome.where, each.outcome.about): (each, each.outcome)
         for each in review.results.outcomes
         if isinstance(each.outcome, Gap)
     }
@@ -107,11 +130,11 @@ def _others(review: Review) -> dict[tuple[str, str], list[Judged]]:
 
 
 def _what_became(
-    identity: _Identity, after: dict[_Identity, tuple[Judged, Gap]], others: dict[tuple[str, str], list[Judged]]
+    identity: GapKey, after: dict[GapKey, tuple[Judged, Gap]], others: dict[tuple[str, str], list[Judged]]
 ) -> tuple[Change, str]:
     if identity in after:
         return Change.STAYED, after[identity][1].seen
-    rule, place, _ = identity
+    rule, place = identity.rule, identity.place
     here = [each.outcome for each in others.get((rule, place), ())]
     for outcome in here:
         if isinstance(outcome, Accepted):
@@ -124,7 +147,7 @@ def _what_became(
     of_place = next((each for each in unseen if each.where.key == place or each.where.kind.value == "site"), None)
     if of_place is not None:
         return Change.UNSEEN, of_place.reason
-    if not any(of_rule[0] == rule for of_rule in others) and not any(each[0] == rule for each in after):
+    if not any(of_rule[0] == rule for of_rule in others) and not any(each.rule == rule for each in after):
         # Nothing of the rule was judged: its matter is gone, or was not asked for.
         return Change.CLOSED, "nothing of the kind is there any more"
     return Change.CLOSED, "no longer so"

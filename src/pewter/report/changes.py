@@ -22,8 +22,13 @@ def render_changes(comparison: Comparison, width: int, marks: Marks = UNICODE) -
     counts = f" {marks.dot} ".join(
         f"{comparison.counted(change)} {change.value}" for change in _TITLES if comparison.counted(change)
     )
-    opened = comparison.counted(Change.OPENED)
-    mark, style = (marks.holds, "bold green") if not opened else (marks.unknown, "bold yellow")
+    open_now = [each for each in comparison.gaps if each.change in {Change.OPENED, Change.STAYED}]
+    mark, style = marks.holds, "bold green"
+    if open_now:
+        worst = min((each.level for each in open_now), key=lambda level: level.rank)
+        mark, style = marks.level[worst], STYLES[worst]
+    elif comparison.counted(Change.UNSEEN):
+        mark, style = marks.unknown, "bold yellow"
     words = "no gap before and none now" if not comparison.gaps else counts
     sheet.flow("", (f"{comparison.site}: {words}", style), "", (mark, style))
     for change, title in _TITLES.items():

@@ -161,4 +161,4 @@ def _next(sheet: Sheet, results: Results) -> None:
         sheet.labelled(2, "Do first" if position == 0 else "then", words, label_width=8)
     first = next(entry for entry in results.gaps if not results.first or entry.number == results.first[0].gaps[0])
     sheet.line("  ", f"pewter explain {first.rule}   shows its mend for every kind of server")
-    sheet.line("  ", "pewter review --write review.json   keeps this look, to compare later")
+    sheet.line("  ", "pewter review --write review.json   keeps this look; pewter recheck review.json looks again")

@@ -9,6 +9,7 @@ import msgspec
 
 from pewter.evidence import (
     Alert,
+    DnsSeen,
     Ended,
     Endpoint,
     Evidence,
@@ -46,8 +47,18 @@ def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
 class Case:
     """What every rule is given."""
 
-    def __init__(self, evidence: Evidence, terms: Terms, at: datetime.datetime, stores: Sequence[Store]) -> None:
+    def __init__(
+        self,
+        evidence: Evidence,
+        terms: Terms,
+        at: datetime.datetime,
+        stores: Sequence[Store],
+        earlier: DnsSeen | None = None,
+    ) -> None:
         self.evidence = evidence
+        self.earlier = Answers(earlier) if earlier is not None else None
+        """What name servers and resolvers answered in an earlier review."""
+
         self.terms = terms
         self.expect = terms.expect
         self.at = at

@@ -171,7 +171,7 @@ def _is_hex(text: str) -> bool:
 
 @rule("dns/still-cached", level=Level.NOTE, sources=("RFC 1035 section 3.2.1", "RFC 8767 section 4"))
 def still_cached(case: Case) -> Iterator[RuleOutcome]:
-    """A resolver that gives what a server behind gives, while the others have a new answer, has an old copy."""
+    """A resolver that gives the earlier answer, while every server has a new one, has an old copy."""
     for each in _in_zones(case):
         if isinstance(each, Unknown):
             yield each
@@ -191,12 +191,18 @@ def still_cached(case: Case) -> Iterator[RuleOutcome]:
                 if not given or given <= new or data_of(reply, "CNAME", name):
                     continue
                 left = ttl_of(records_of(reply, kind))
-                if given <= old:
+                if given <= old | _given_earlier(case, name, kind):
                     seen = f"the resolver at {at} still gives {_listed(given)}, for {left} s more"
                     yield Gap(of_name(name), seen, _listed(new))
                 else:
                     words = f"the resolver at {at} gives {_listed(given)}, the servers {_listed(new)}"
                     yield Unknown(of_name(name), f"{words}: an old copy, an answer by place, or its own policy")
+
+
+def _given_earlier(case: Case, name: str, kind: str) -> frozenset[str]:
+    """What the resolver gave in the earlier review."""
+    reply = case.earlier.resolved(name, kind) if case.earlier is not None else None
+    return final_data(reply, name, kind) if isinstance(reply, Reply) else frozenset()
 
 
 @rule("dns/unexpected-address", level=Level.WEAKENS, sources=("RFC 1035 section 3.4.1",))

@@ -1,0 +1,155 @@
+"""``pewter recheck``: the same look again, and waiting until what was open is closed."""
+
+import datetime
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import msgspec
+
+from pewter.evidence import Evidence, Plan
+from pewter.gather.board import Given
+from pewter.judge.comparison import Change, GapKey, compare, gap_keys, key_of, unknown_keys
+from pewter.judge.facts.case import Case
+from pewter.judge.review import Review, make_review
+from pewter.plan.again import awaited_gaps, given_again, plan_for, read_pause, read_wait
+from pewter.plan.files import check_writable
+from pewter.plan.texts import read_level
+from pewter.report.changes import render_changes
+from pewter.report.formats import check_format, render
+
+from .looking import take_look
+from .output import output_marks, output_width, print_octets, print_report, print_text
+from .progress import show_progress
+from .review import INTERRUPTED, exit_status, write_files
+from .saved import Output, read_saved
+from .saying import say
+
+Look = Callable[[Plan, Given], Evidence]
+
+
+@dataclass(frozen=True)
+class RecheckCommand:
+    """The options as typed."""
+
+    review: Path
+    wait: str | None = None
+    every: str | None = None
+    rules: tuple[str, ...] = ()
+    wheres: tuple[str, ...] = ()
+    full: bool = False
+    """The whole report too."""
+
+    output: Output = field(default_factory=Output)
+
+
+@dataclass(frozen=True)
+class Clock:
+    """Time, as a waiting program has it."""
+
+    now: Callable[[], datetime.datetime] = lambda: datetime.datetime.now(datetime.UTC)
+    sleep: Callable[[float], None] = time.sleep
+
+
+def run_recheck(command: RecheckCommand, look: Look | None = None, clock: Clock = Clock()) -> int:
+    """Look again, show what changed, and go on until the awaited gaps are closed where that is wished.
+
+    0 where they are, or where no gap at the level is left; 1 else.
+    """
+    old = read_saved(command.review)
+    for file in command.output.write:
+        check_format(file)
+        check_writable(file)
+    until = clock.now() + read_wait(command.wait) if command.wait is not None else None
+    pause = read_pause(command.every)
+    awaited = awaited_gaps(old, command.rules, command.wheres)
+    chosen = sorted({key.rule for key in awaited}) if command.rules or command.wheres or until is not None else []
+    plan, given = plan_for(old, chosen), given_again(old)
+    new = _again(old, plan, given, look or _look)
+    if until is not None:
+        new = _wait(_Waiting(old, plan, given, awaited, until, pause, look or _look, clock), new)
+    write_files(command.output.write, new)
+    if command.output.json:
+        print_octets(render(new, ".json"))
+    else:
+        print_text(render_changes(compare(_narrowed(old, chosen), new), output_width(), output_marks()))
+        say(f"{new.evidence.connections} connections, of {old.evidence.connections} in the review that was kept")
+        if command.full:
+            print_report(new)
+    if new.evidence.interrupted:
+        return INTERRUPTED
+    if until is not None or command.rules or command.wheres:
+        return 1 if _still_open(awaited, new) else 0
+    return exit_status(new, read_level(command.output.fail_on or old.terms.fail_on))
+
+
+def _look(plan: Plan, given: Given) -> Evidence:
+    with show_progress() as progress:
+        return take_look(plan, given, progress)
+
+
+def _again(old: Review, plan: Plan, given: Given, look: Look) -> Review:
+    evidence = look(plan, given)
+    return make_review(Case(evidence, old.terms, evidence.begun, given.stores, earlier=old.evidence.dns))
+
+
+def _narrowed(old: Review, rules: Sequence[str]) -> Review:
+    """The old review without what was not asked again."""
+    if not rules:
+        return old
+    kept = tuple(each for each in old.results.rules if each.rule in rules)
+    return msgspec.structs.replace(old, results=msgspec.structs.replace(old.results, rules=kept))
+
+
+@dataclass(frozen=True)
+class _Waiting:
+    """What a waiting recheck goes by."""
+
+    old: Review
+    plan: Plan
+    given: Given
+    awaited: frozenset[GapKey]
+    until: datetime.datetime
+    pause: datetime.timedelta
+    look: Look
+    clock: Clock
+
+
+def _wait(waiting: _Waiting, new: Review) -> Review:
+    """Look again and again, with one line for each change and what is still awaited."""
+    before = _narrowed(waiting.old, waiting.plan.only)
+    told: dict[GapKey, Change] = {}
+    said = ""
+    while True:
+        for change in compare(before, new).gaps:
+            key = key_of(change.rule, change.where, change.about)
+            if key in waiting.awaited and change.change is not told.get(key, Change.STAYED):
+                what = f"{change.change.value}: {change.rule} at {change.where.text}: {change.after}"
+                say(f"{new.evidence.begun:%H:%M:%S} {what}")
+            told[key] = change.change
+        left = _still_open(waiting.awaited, new)
+        if not left or new.evidence.interrupted or waiting.clock.now() + waiting.pause > waiting.until:
+            if left and not new.evidence.interrupted:
+                say("the wait is over, and not all is closed")
+            return new
+        words = "; ".join(list(left.values())[:3])
+        more = f"; and {len(left) - 3} more" if len(left) > 3 else ""
+        if words != said:
+            said = words
+            say(f"{new.evidence.begun:%H:%M:%S} still awaited, {len(left)}: {words}{more}")
+        try:
+            waiting.clock.sleep(waiting.pause.total_seconds())
+        except KeyboardInterrupt:
+            return msgspec.structs.replace(new, evidence=msgspec.structs.replace(new.evidence, interrupted=True))
+        new = _again(waiting.old, waiting.plan, waiting.given, waiting.look)
+
+
+def _still_open(awaited: frozenset[GapKey], new: Review) -> dict[GapKey, str]:
+    """The awaited gaps that are open, or of which nothing could be seen this time; with the words for each."""
+    left = {key: f"{key.rule} at {gap.where.text}: {gap.seen}" for key, gap in gap_keys(new).items() if key in awaited}
+    for key, reason in unknown_keys(new).items():
+        for each in awaited - set(left):
+            if each.rule == key.rule and key.place in {each.place, "site"}:
+                left[each] = f"{each.rule} at {each.place}: {reason}"
+    return left
