@@ -22,11 +22,12 @@ def test_report_shows_and_writes_what_was_judged(folder):
     shown = pewter("report", FOUND, folder=folder)
     assert shown.returncode == 1
     assert shown.stdout.startswith("■ www.marram-ferries.example: Some visitors are stopped or warned.")
-    files = [f"r{suffix}" for suffix in (".txt", ".md", ".csv", ".sarif", ".xml", ".om", ".prom", ".json")]
+    files = [f"r{suffix}" for suffix in (".txt", ".html", ".md", ".csv", ".sarif", ".xml", ".om", ".prom", ".json")]
     written = pewter("report", FOUND, *(part for file in files for part in ("-w", file)), folder=folder)
     assert (written.returncode, written.stdout) == (1, "")
     assert (folder / "r.json").read_bytes() == (folder / FOUND).read_bytes()
     assert (folder / "r.txt").read_text().splitlines()[0] == shown.stdout.splitlines()[0]
+    assert (folder / "r.html").stat().st_size < 300_000
     assert len({(folder / file).read_bytes() for file in files}) == len(files)
     assert pewter("report", MENDED, "--fail-on", "note", folder=folder).returncode == 0
 

@@ -1,6 +1,7 @@
 """Every format, read by independent readers; hostile text comes out visible and inert."""
 
 import csv
+import html.parser
 import io
 import json
 import re
@@ -14,6 +15,7 @@ import pytest
 from prometheus_client.openmetrics.parser import text_string_to_metric_families as read_openmetrics
 from prometheus_client.parser import text_string_to_metric_families as read_textfile
 
+from pewter.escape import escaped
 from pewter.evidence import Fault
 from pewter.judge.expectations import AcceptedGap, Terms
 from pewter.judge.review import make_review
@@ -34,6 +36,61 @@ HOSTILE = {
     "no-xml": "\x00\ufffe\x0b",
     "quotes": "say \"x\" \\ 'y'",
 }
+
+
+TAGS = frozenset(
+    [
+        "html",
+        "head",
+        "meta",
+        "title",
+        "style",
+        "body",
+        "main",
+        "h1",
+        "h2",
+        "h3",
+        "p",
+        "span",
+        "strong",
+        "a",
+        "div",
+        "table",
+        "caption",
+        "thead",
+        "tbody",
+        "tr",
+        "th",
+        "td",
+        "article",
+        "dl",
+        "dt",
+        "dd",
+        "ul",
+        "li",
+        "code",
+        "pre",
+    ]
+)
+
+
+class Page(html.parser.HTMLParser):
+    """Tags, links and text of a page."""
+
+    def __init__(self, text):
+        super().__init__()
+        self.tags, self.links, self.text, self.ids = set(), set(), [], []
+        self.feed(text)
+
+    def handle_starttag(self, tag, attrs):
+        self.tags.add(tag)
+        given = dict(attrs)
+        self.links |= {given[name] for name in ("src", "href", "srcset", "action", "data", "poster") if name in given}
+        self.ids += [given["id"]] if "id" in given else []
+        assert not [name for name in given if name.startswith("on")]
+
+    def handle_data(self, data):
+        self.text.append(data)
 
 
 def review(field="max-age: 60", accept=(), **terms):
@@ -59,10 +116,15 @@ def test_hostile_text_is_visible_and_inert(suffix, title):
         ElementTree.fromstring(octets)
         assert "<script>" not in text
     if suffix == ".md":
-        html = markdown_it.MarkdownIt("gfm-like", {"linkify": False, "html": True}).render(text)
-        assert "<script>" not in html
-        assert "<a " not in html
-        assert "<img" not in html
+        shown = markdown_it.MarkdownIt("gfm-like", {"linkify": False, "html": True}).render(text)
+        assert "<script>" not in shown
+        assert "<a " not in shown
+        assert "<img" not in shown
+    if suffix == ".html":
+        page = Page(text)
+        assert page.tags <= TAGS
+        assert page.links <= {""} | {f"#gap-{number}" for number in range(1, 99)}
+        assert escaped(HOSTILE[title]).split("\n")[0] in "".join(page.text)
     if suffix == ".csv":
         cells = [cell for row in csv.reader(io.StringIO(text, newline="")) for cell in row]
         assert not [cell for cell in cells if cell.startswith(("=", "+", "-", "@", "\t", "\r"))]
@@ -171,3 +233,16 @@ def test_the_document_names_every_format_column_and_metric():
     assert all(f"| `{name}` | {meaning} |" in text for name, meaning in COLUMNS.items())
     families = [each.name for each in read_textfile(render(review(), ".prom").decode())]
     assert all(f"| `{name}` |" in text for name in families)
+
+
+def test_the_page_is_one_file_in_order():
+    octets = render(review(), ".html")
+    page = Page(octets.decode())
+    assert len(set(page.ids)) == len(page.ids)
+    assert len(octets) < 60_000
+    text = octets.decode()
+    assert text.count("<h1>") == 1
+    assert text.index("Content-Security-Policy") < text.index("<style>")
+    assert [
+        text.index(f">{title}</h2>") for title in ("Ways in", "Certificates", "Areas", "Gaps", "Not checked")
+    ] == sorted(text.index(f">{title}</h2>") for title in ("Ways in", "Certificates", "Areas", "Gaps", "Not checked"))

@@ -74,7 +74,7 @@ Write = Annotated[
         "--write",
         "-w",
         metavar="FILE",
-        help="Write it; the suffix says the format: .json .txt .md .csv .sarif .xml .om .prom",
+        help="Write it; the suffix says the format: .json .html .txt .md .csv .sarif .xml .om .prom",
     ),
 ]
 AsOf = Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")]

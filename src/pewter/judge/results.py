@@ -20,7 +20,7 @@ from .facts.case import Case
 from .facts.legs import LegsDrawn, LegState, draw_legs
 from .facts.policies_in_force import is_supposed, sts_answers
 from .facts.protocol_pictures import ProtocolDrawn, SuitesDrawn, draw_protocols
-from .facts.served_certificates import LifeState, Link, LinkState, ServedCertificate, served_certificates
+from .facts.served_certificates import LifeDrawn, LifeState, Link, LinkState, ServedCertificate, served_certificates
 from .facts.visits import Visit, predict_visits
 from .facts.zone_pictures import AliasDrawn, ZoneDrawn, draw_zones
 from .mending import STEPS, Configuration, HasHosts, configurations, kinds_elsewhere, step_of, waits_of
@@ -34,6 +34,7 @@ __all__ = [
     "GapEntry",
     "LegState",
     "LegsDrawn",
+    "LifeDrawn",
     "LifeState",
     "Link",
     "LinkState",

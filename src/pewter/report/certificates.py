@@ -4,7 +4,7 @@ import datetime
 from collections.abc import Sequence
 
 from pewter.judge.outcomes import Level
-from pewter.judge.results import LifeState, Link, LinkState, ServedCertificate
+from pewter.judge.results import LifeDrawn, LifeState, Link, LinkState, ServedCertificate
 
 from .sheet import STYLES, Marks, Sheet, listed
 
@@ -113,6 +113,18 @@ def _life(sheet: Sheet, certificate: ServedCertificate) -> None:
     full = round(life.passed * _BAR_CELLS)
     cells = [marks.passed] * full + [marks.left] * (_BAR_CELLS - full)
     cells.insert(min(round(life.renewal_at * _BAR_CELLS), _BAR_CELLS), marks.renewal)
+    words = life_words(life)
+    level = life_level(life)
+    sheet.labelled(4, "life", "".join(cells) + " " + words, STYLES[level] if level else "")
+
+
+def life_level(life: LifeDrawn) -> Level | None:
+    """How bad it is where it stands in its life; None for a good one."""
+    return _LIFE_LEVELS[life.state]
+
+
+def life_words(life: LifeDrawn) -> str:
+    """Days left, end and renewal."""
     match life.state:
         case LifeState.EXPIRED:
             words = f"expired {life.not_after:%Y-%m-%d}"
@@ -128,5 +140,4 @@ def _life(sheet: Sheet, certificate: ServedCertificate) -> None:
                 words += f"; renewal was due {life.renewal:%Y-%m-%d}"
             else:
                 words += f", {life.state.value}"
-    level = _LIFE_LEVELS[life.state]
-    sheet.labelled(4, "life", "".join(cells) + " " + words, STYLES[level] if level else "")
+    return words

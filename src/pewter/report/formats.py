@@ -7,6 +7,7 @@ from pathlib import Path
 from pewter.errors import UsageError
 from pewter.judge.review import Review, write_review
 
+from .html import render_html
 from .junit import render_junit
 from .markdown import render_markdown
 from .metrics import render_openmetrics, render_textfile
@@ -27,6 +28,7 @@ class Format:
 FORMATS = (
     Format(".json", "JSON, to be read again", write_review),
     Format(".txt", "the report as plain text", render_text),
+    Format(".html", "HTML, one file that loads nothing", render_html),
     Format(".md", "Markdown, for a ticket", render_markdown),
     Format(".csv", "CSV, one row an outcome", render_rows),
     Format(".sarif", "SARIF 2.1.0, for code scanning", render_sarif),

@@ -27,7 +27,7 @@ def render_ways_in(sheet: Sheet, results: Results) -> None:
     shown = [visit for visit in results.visits if visit.reason is not WayIn.ABSENT]
     for visit in shown:
         by_name.setdefault(read_url(visit.start).host, []).append(visit)
-    folded = {name: _fold_addresses(visits) for name, visits in by_name.items()}
+    folded = {name: fold_addresses(visits) for name, visits in by_name.items()}
     rows_shown = [row for rows in folded.values() if not _all_open(rows) for row in rows]
     target_width = min(max((len(_target(*row)) for row in rows_shown), default=0), 34)
     hop_width = max((len(_hops(visit)) for visit, _ in rows_shown), default=0)
@@ -80,7 +80,7 @@ def _hops(visit: Visit) -> str:
     return " ".join(map(str, visit.statuses)) or "-"
 
 
-def _fold_addresses(visits: Sequence[Visit]) -> list[tuple[Visit, str]]:
+def fold_addresses(visits: Sequence[Visit]) -> list[tuple[Visit, str]]:
     """Visits with the addresses for which they stand; those of all addresses that go alike are one."""
     by_start: dict[str, dict[object, list[Visit]]] = {}
     for visit in visits:

@@ -1,0 +1,118 @@
+"""HTML: one file that loads nothing and needs no script; dark and light, printable, readable on a phone."""
+
+import functools
+from typing import Any
+
+import msgspec
+
+from pewter.escape import escaped
+from pewter.evidence import WayIn
+from pewter.judge.outcomes import Level
+from pewter.judge.results import LinkState, Prediction, ServedCertificate, Visit
+from pewter.judge.review import Review
+
+from .certificates import life_level, life_words
+from .terminal import verdict_words
+from .ways_in import fold_addresses
+
+MARKS = {
+    "breaks": "■", "exposes": "◆", "weakens": "▲", "note": "·", "holds": "✓", "unknown": "?", "accepted": "○",
+}  # fmt: skip
+MAX_GAPS = 300
+
+
+def render_html(review: Review) -> bytes:
+    """The whole review; every text in it is shown as it was sent, control characters written out."""
+    results, evidence = review.results, review.evidence
+    shown = [visit for visit in results.visits if visit.reason is not WayIn.ABSENT]
+    worst = results.worst.value if results.worst is not None else "holds" if results.was_reviewed else "unknown"
+    text: str = _template().render(
+        site=evidence.plan.first,
+        verdict=verdict_words(review),
+        verdict_class=worst,
+        verdict_mark=MARKS[worst],
+        counts=[
+            (level, count, "s" if level == Level.NOTE.value and count > 1 else "")
+            for level, count in results.counts.items()
+        ],
+        marks=MARKS,
+        begun=f"{evidence.begun:%Y-%m-%d %H:%M}",
+        judged=f"{review.judged.at:%Y-%m-%d %H:%M}",
+        names_count=sum(1 for name in evidence.names if name.addresses),
+        connections=evidence.connections,
+        elapsed=f"{evidence.elapsed_seconds:.1f}",
+        conditions=results.conditions,
+        interrupted=evidence.interrupted,
+        supposed=results.supposed,
+        first=results.first,
+        canonical=results.canonical,
+        visits=[_visit(*each) for each in fold_addresses(shown)],
+        legs=results.legs,
+        zones=results.zones,
+        certificates=[_certificate(each) for each in results.certificates],
+        lost_states={LinkState.BROKEN.value, LinkState.NOT_SENT.value},
+        not_sent=LinkState.NOT_SENT.value,
+        protocols=[_protocol(each) for each in results.protocols],
+        areas=results.areas,
+        common_cause=results.common_cause,
+        titles=results.titles,
+        gaps=[
+            {**msgspec.structs.asdict(each), "where": [results.places[number].text for number in each.places]}
+            for each in results.gaps[:MAX_GAPS]
+        ],
+        unknowns=results.unknowns,
+        not_asked=evidence.dns.not_asked,
+        accepted=results.accepted,
+    )
+    return text.encode("utf-8", "replace")
+
+
+def _visit(visit: Visit, addresses: str) -> dict[str, Any]:
+    """One row for the addresses at which it goes alike."""
+    level = (
+        "holds" if visit.meets.is_good and not visit.detail
+        else "weakens" if visit.meets.is_good
+        else "unknown" if visit.meets is Prediction.UNKNOWN
+        else "exposes" if visit.meets is Prediction.UNENCRYPTED
+        else "breaks"
+    )  # fmt: skip
+    return {**msgspec.structs.asdict(visit), "addresses": addresses, "css": level, "mark": MARKS[level]}
+
+
+def _certificate(certificate: ServedCertificate) -> dict[str, Any]:
+    life = certificate.life
+    level: Level | None = life_level(life) if life is not None else None
+    return {
+        **msgspec.structs.asdict(certificate),
+        "life_words": life_words(life) if life is not None else "",
+        "life_class": level.value if level is not None else "holds",
+        "passed": f"{(life.passed if life is not None else 0) * 100:.1f}",
+        "due": f"{(life.renewal_at if life is not None else 0) * 100:.1f}",
+    }
+
+
+def _protocol(drawn: Any) -> dict[str, Any]:
+    spoken = [name for name, outcome in drawn.versions if outcome.value == "accepted"]
+    return {**msgspec.structs.asdict(drawn), "spoken": spoken}
+
+
+@functools.cache
+def _template() -> Any:
+    import jinja2  # noqa: PLC0415  needed for this format alone
+    import markupsafe  # noqa: PLC0415
+
+    environment = jinja2.Environment(
+        loader=jinja2.PackageLoader("pewter.report"),
+        autoescape=True,
+        undefined=jinja2.StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        finalize=_shown,
+    )
+    environment.filters["lines"] = lambda text: markupsafe.Markup("\n").join(map(escaped, text.split("\n")))
+    return environment.get_template("review.html.j2")
+
+
+def _shown(value: object) -> object:
+    """Control characters and line ends are written out; escaping for HTML comes after it."""
+    return escaped(value) if isinstance(value, str) and not hasattr(value, "__html__") else value
