@@ -59,6 +59,20 @@ def test_compare_says_what_closed_and_what_changed(folder):
     assert (same.returncode, same.stdout) == (0, "✓ www.marram-ferries.example: no gap before and none now\n")
 
 
+def test_expiry_lists_what_ends_soonest_first(folder):
+    run = pewter("expiry", ".", "-w", "ends.ics", "-w", "ends.csv", folder=folder)
+    assert run.returncode == 0, run.stderr
+    lines = run.stdout.splitlines()
+    assert lines == sorted(lines, key=lambda line: line[:16])
+    assert "review-as-found.json" not in run.stdout  # the mended one is newer
+    kinds = ("certificate ", "renewal due ", "intermediate ", "zone signatures ")
+    assert all(any(f"  {kind}" in line for line in lines) for kind in kinds)
+    assert (folder / "ends.csv").read_bytes().startswith(b"ends_at,kind,where,words,source\r\n")
+    found = pewter("expiry", FOUND, "skerry-trust-root.pem", "--as-of", "2199-01-01", folder=folder)
+    assert " days ago" in found.stdout.splitlines()[0]
+    assert "Skerry Trust Root R1" in found.stdout
+
+
 @pytest.mark.parametrize(
     ("arguments", "words"),
     [
@@ -73,6 +87,11 @@ def test_compare_says_what_closed_and_what_changed(folder):
         (("report", MENDED, "-w", "none/r.md"), "none/r.md cannot be written"),
         (("report", MENDED, "--fail-on", "awful"), "--fail-on 'awful' is no level"),
         (("compare", MENDED, "other.json"), "two sites cannot be compared"),
+        (("expiry", "none.json"), "none.json cannot be read"),
+        (("expiry", "half.json"), "half.json is no saved review"),
+        (("expiry", "files/none"), "files/none cannot be read"),
+        (("expiry", MENDED, "-w", "e.pdf"), "it can be .ics, .csv"),
+        (("expiry", MENDED, "--as-of", "2199-01-01", "-w", "e.ics"), "there is nothing to write into a calendar"),
         (("report", "."), ". is a folder; name the files in it."),
     ],
 )

@@ -1,6 +1,7 @@
 """Every format, read by independent readers; hostile text comes out visible and inert."""
 
 import csv
+import datetime
 import html.parser
 import io
 import json
@@ -8,6 +9,7 @@ import re
 from pathlib import Path
 from xml.etree import ElementTree
 
+import icalendar
 import junitparser
 import markdown_it
 import msgspec
@@ -108,7 +110,7 @@ def review(field="max-age: 60", accept=(), **terms):
 def test_hostile_text_is_visible_and_inert(suffix, title):
     octets = render(review(HOSTILE[title]), suffix)
     text = octets.decode("utf-8")
-    allowed = {"\n", "\r"} if suffix == ".csv" else {"\n"}
+    allowed = {"\n", "\r"} if suffix in {".csv", ".ics"} else {"\n"}
     for character in set(text) - allowed:
         assert character.isprintable(), (suffix, hex(ord(character)))
     assert not re.search("[\u202a-\u202e\u2066-\u2069]", text)
@@ -215,6 +217,31 @@ def test_metrics():
     assert set(older.values()) == {"gauge"}
     assert set(older) == set(families)
     assert b"# EOF" not in render(one, ".prom")
+
+
+def test_the_calendar_is_read_with_an_entry_for_each_end():
+    one = review(accept=(AcceptedGap("hsts/invalid", HOST, "a, b; c", NOW.date()),))
+    octets = render(one, ".ics")
+    assert all(len(line) <= 75 for line in octets.split(b"\r\n"))
+    assert octets.endswith(b"END:VCALENDAR\r\n")
+    read = icalendar.Calendar.from_ical(octets)
+    entries = {str(each["SUMMARY"]): each for each in read.walk("VEVENT")}
+    life = one.results.certificates[0].life
+    assert entries[f"The certificate ends: {HOST}"].decoded("DTSTART") == life.not_after
+    assert entries[f"Renewal of the certificate is due: {HOST}"].decoded("DTSTART") == life.renewal.replace(
+        microsecond=0
+    )
+    (accepted,) = (each for title, each in entries.items() if title.startswith("An accepted gap"))
+    assert "a, b; c" in str(accepted["DESCRIPTION"])
+    renewed = msgspec.structs.replace(
+        one, evidence=msgspec.structs.replace(one.evidence, begun=NOW + datetime.timedelta(days=1))
+    )
+    after = {
+        str(each["SUMMARY"]): each for each in icalendar.Calendar.from_ical(render(renewed, ".ics")).walk("VEVENT")
+    }
+    ends = f"The certificate ends: {HOST}"
+    assert after[ends]["UID"] == entries[ends]["UID"]
+    assert after[ends]["SEQUENCE"] > entries[ends]["SEQUENCE"]
 
 
 def test_markdown_has_one_head_line_and_no_level_left_out():

@@ -74,7 +74,7 @@ Write = Annotated[
         "--write",
         "-w",
         metavar="FILE",
-        help="Write it; the suffix says the format: .json .html .txt .md .csv .sarif .xml .om .prom",
+        help="Write it; the suffix says the format: .json .html .txt .md .csv .sarif .xml .ics .om .prom",
     ),
 ]
 AsOf = Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")]
@@ -314,6 +314,26 @@ def compare(
     from .saved import run_compare  # noqa: PLC0415
 
     raise typer.Exit(run_compare(old, new))
+
+
+@app.command()
+def expiry(
+    sources: Annotated[
+        list[Path],
+        typer.Argument(metavar="REVIEW", help="Saved reviews, certificate files, and folders of them."),
+    ],
+    as_of: AsOf = None,
+    write: Annotated[
+        list[Path] | None, typer.Option("--write", "-w", metavar="FILE", help="Write the list: .ics or .csv")
+    ] = None,
+) -> None:
+    """What runs out when: certificates and their renewal, intermediates, zone signatures, accepted gaps; offline.
+
+    pewter expiry reviews/ --write ends.ics
+    """
+    from .expiry import ExpiryCommand, run_expiry  # noqa: PLC0415
+
+    raise typer.Exit(run_expiry(ExpiryCommand(tuple(sources), as_of, tuple(write or ()))))
 
 
 @app.command()

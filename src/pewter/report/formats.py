@@ -8,6 +8,7 @@ from pewter.errors import UsageError
 from pewter.judge.review import Review, write_review
 
 from .html import render_html
+from .icalendar import render_icalendar
 from .junit import render_junit
 from .markdown import render_markdown
 from .metrics import render_openmetrics, render_textfile
@@ -33,6 +34,7 @@ FORMATS = (
     Format(".csv", "CSV, one row an outcome", render_rows),
     Format(".sarif", "SARIF 2.1.0, for code scanning", render_sarif),
     Format(".xml", "JUnit XML, for build servers", render_junit),
+    Format(".ics", "iCalendar, what ends when", render_icalendar),
     Format(".om", "OpenMetrics", render_openmetrics),
     Format(".prom", "the text format of a textfile collector", render_textfile),
 )

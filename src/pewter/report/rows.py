@@ -40,7 +40,7 @@ def render_rows(review: Review) -> bytes:
     begun, at = review.evidence.begun, review.judged.at
     head = (review.evidence.plan.first, f"{begun:%Y-%m-%dT%H:%M:%SZ}", f"{at:%Y-%m-%dT%H:%M:%SZ}")
     for judged in review.results.outcomes:
-        writer.writerow(map(_cell, (*head, *_row(judged))))
+        writer.writerow(map(cell, (*head, *_row(judged))))
     return out.getvalue().encode("utf-8", "replace")
 
 
@@ -62,7 +62,7 @@ def _row(judged: Judged) -> Iterator[str]:
     yield from (outcome.because, outcome.until.isoformat()) if isinstance(outcome, Accepted) else ("", "")
 
 
-def _cell(text: str) -> str:
+def cell(text: str) -> str:
     """Visible and inert: what a spreadsheet would run gets an apostrophe before it."""
     shown = escaped(text)
     return f"'{shown}" if shown.startswith(_RUN_BY_SPREADSHEETS) else shown
