@@ -317,6 +317,37 @@ def compare(
 
 
 @app.command()
+def init(
+    targets: Annotated[
+        list[str], typer.Argument(metavar="TARGET", help="The names of one site; the first decides it.")
+    ],
+    path: Annotated[
+        list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
+    ] = None,
+    route: Routes = None,
+    resolver: Resolver = None,
+    trust: Trust = None,
+    force: Annotated[bool, typer.Option("--force", help="Overwrite a pewter.toml that is there.")] = False,
+) -> None:
+    """Take a look and write a starter pewter.toml from what is seen.
+
+    pewter init www.x.example
+    """
+    from pewter.plan.settle import Typed  # noqa: PLC0415
+
+    from .init import InitCommand, run_init  # noqa: PLC0415
+
+    typed = Typed(
+        targets=tuple(targets),
+        paths=tuple(path or ()),
+        routes=tuple(route or ()),
+        resolvers=tuple(resolver or ()),
+        trust=tuple(trust or ()),
+    )
+    raise typer.Exit(run_init(InitCommand(typed, force), Path.cwd()))
+
+
+@app.command()
 def expiry(
     sources: Annotated[
         list[Path],
