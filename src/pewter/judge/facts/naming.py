@@ -1,9 +1,12 @@
 """The site's zones: their servers, what each gave, and what cannot be told from here."""
 
-from collections.abc import Iterator
+import functools
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import TypeVarTuple, Unpack
 
 from pewter.evidence import Reply, Seen, Unseen, Way
+from pewter.judge.outcomes import RuleOutcome, Unknown
 from pewter.names.aliases import Chain, follow, targets_in
 from pewter.names.answers import ROOT, Answers, data_of, final_data
 from pewter.names.comparison import behind, serials
@@ -17,9 +20,11 @@ from pewter.names.zones import (
     lameness,
     parent_zone_of,
 )
-from pewter.places import Place, of_name_server, of_zone
+from pewter.places import Place, of_name, of_name_server, of_zone, the_site
 
 from .case import Case
+
+Ts = TypeVarTuple("Ts")
 
 BLOCKED = "no name server answers a direct question from here: port 53 is closed outward"
 INTERCEPTED = "something on the way answers in place of the name servers: all of them answer as resolvers"
@@ -96,6 +101,80 @@ class Naming:
 
     def zone_of(self, name: str) -> Zone | None:
         return next((zone for zone in self.zones if name in zone.names), None)
+
+
+# What rules go over
+
+
+def each_zone(case: Case) -> Iterator[tuple[Naming, Zone] | Unknown]:
+    """Each zone, or why nothing can be told of its servers."""
+    found = naming(case)
+    if found.why_nothing and found.names:
+        yield Unknown(the_site("names"), found.why_nothing)
+    for zone in found.zones:
+        if found.why_not_direct:
+            yield Unknown(zone.place, found.why_not_direct)
+        else:
+            yield found, zone
+
+
+def each_server(case: Case) -> Iterator[tuple[Naming, Zone, ZoneServer, int] | Unknown]:
+    """Every server of every zone that answers at all."""
+    for each in each_zone(case):
+        if isinstance(each, Unknown):
+            yield each
+            continue
+        found, zone = each
+        for server in zone.servers:
+            if server.number is not None and server.serves:
+                yield found, zone, server, server.number
+
+
+def each_name(case: Case) -> Iterator[tuple[Naming, str] | Unknown]:
+    """Each name that was asked for, or why the resolver tells nothing."""
+    found = naming(case)
+    if found.why_nothing and found.names:
+        yield Unknown(the_site("names"), found.why_nothing)
+        return
+    for name in found.names:
+        yield found, name
+
+
+def each_name_in_zone(case: Case) -> Iterator[tuple[Naming, Zone, str] | Unknown]:
+    """Each name with its zone, where the zone's servers can be asked."""
+    for each in each_name(case):
+        if isinstance(each, Unknown):
+            yield each
+            continue
+        found, name = each
+        zone = found.zone_of(name)
+        if zone is None:
+            yield Unknown(of_name(name), "its zone was not found")
+        elif found.why_not_direct:
+            yield Unknown(of_name(name), found.why_not_direct)
+        elif not zone.good:
+            yield Unknown(of_name(name), f"no server answers for {zone.apex}")
+        else:
+            yield found, zone, name
+
+
+def over(
+    walk: Callable[[Case], Iterator[tuple[*Ts] | Unknown]],
+) -> Callable[[Callable[[Case, Unpack[Ts]], Iterator[RuleOutcome]]], Callable[[Case], Iterator[RuleOutcome]]]:
+    """Make a check of a whole case out of one of each thing in it; what cannot be told of is unknown."""
+
+    def make(check: Callable[[Case, Unpack[Ts]], Iterator[RuleOutcome]]) -> Callable[[Case], Iterator[RuleOutcome]]:
+        @functools.wraps(check)
+        def whole(case: Case) -> Iterator[RuleOutcome]:
+            for each in walk(case):
+                if isinstance(each, Unknown):
+                    yield each
+                else:
+                    yield from check(case, *each)
+
+        return whole
+
+    return make
 
 
 def naming(case: Case) -> Naming:

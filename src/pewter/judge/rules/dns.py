@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from pewter.evidence import Reply, Step, Unseen, Way
 from pewter.judge.facts.case import Case
-from pewter.judge.facts.naming import Naming, Zone, ZoneServer, naming
+from pewter.judge.facts.naming import Naming, Zone, ZoneServer, each_server, each_zone, naming, over
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.names.answers import data_of, final_data, is_at_or_below
@@ -17,68 +17,48 @@ from . import dns_names, dns_records
 _ADDRESS_TYPES = ("A", "AAAA")
 
 
-def _of_servers(case: Case) -> Iterator[tuple[Naming, Zone] | Unknown]:
-    """Each zone, or why nothing can be told of its servers."""
-    found = naming(case)
-    if found.why_nothing and found.names:
-        yield Unknown(the_site("names"), found.why_nothing)
-    for zone in found.zones:
-        if found.why_not_direct:
-            yield Unknown(zone.place, found.why_not_direct)
-        else:
-            yield found, zone
-
-
 def _listed(names: frozenset[str]) -> str:
     shown = sorted(names)
     return ", ".join(shown[:6]) + (f" and {len(shown) - 6} more" if len(shown) > 6 else "")
 
 
 @rule("dns/lame-server", level=Level.WEAKENS, sources=("RFC 9499 section 7", "RFC 1912 section 2.8"))
-def lame_server(case: Case) -> Iterator[RuleOutcome]:
+@over(each_zone)
+def lame_server(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """Every server that the zone, or the zone above, names has to answer for the zone with authority."""
-    for each in _of_servers(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        _, zone = each
-        none_left = not zone.good and not any(isinstance(server.lame, Unseen) for server in zone.servers)
-        for server in zone.servers:
-            match server.lame:
-                case None:
-                    yield Holds(server.place, "answers with authority")
-                case Unseen(reason=reason):
-                    yield Unknown(server.place, reason)
-                case Lame() as lame:
-                    more = "; no other server is left" if none_left else ""
-                    yield Gap(
-                        server.place,
-                        f"{lame.value}{more}",
-                        f"an answer for {zone.apex} with authority",
-                        level=Level.BREAKS if none_left else None,
-                        cause=f"{zone.apex} {server.name} {lame.value}",
-                    )
+    none_left = not zone.good and not any(isinstance(server.lame, Unseen) for server in zone.servers)
+    for server in zone.servers:
+        match server.lame:
+            case None:
+                yield Holds(server.place, "answers with authority")
+            case Unseen(reason=reason):
+                yield Unknown(server.place, reason)
+            case Lame() as lame:
+                more = "; no other server is left" if none_left else ""
+                yield Gap(
+                    server.place,
+                    f"{lame.value}{more}",
+                    f"an answer for {zone.apex} with authority",
+                    level=Level.BREAKS if none_left else None,
+                    cause=f"{zone.apex} {server.name} {lame.value}",
+                )
 
 
 @rule("dns/delegation", level=Level.WEAKENS, sources=("RFC 1034 section 4.2.2",))
-def delegation(case: Case) -> Iterator[RuleOutcome]:
+@over(each_zone)
+def delegation(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """The zone above and the zone itself have to name the same servers: names are compared, not order or TTL."""
-    for each in _of_servers(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        _, zone = each
-        if isinstance(zone.delegation, Unseen):
-            yield Unknown(zone.place, zone.delegation.reason)
-        elif not zone.own:
-            yield Unknown(zone.place, "no server of the zone told its own set")
-        elif zone.delegation.servers == zone.own:
-            yield Holds(zone.place, f"both name {_listed(zone.own)}")
-        else:
-            above, below = zone.delegation.servers - zone.own, zone.own - zone.delegation.servers
-            words = [f"only the zone above names {_listed(above)}"] if above else []
-            words += [f"only the zone itself names {_listed(below)}"] if below else []
-            yield Gap(zone.place, "; ".join(words), "the same servers in both")
+    if isinstance(zone.delegation, Unseen):
+        yield Unknown(zone.place, zone.delegation.reason)
+    elif not zone.own:
+        yield Unknown(zone.place, "no server of the zone told its own set")
+    elif zone.delegation.servers == zone.own:
+        yield Holds(zone.place, f"both name {_listed(zone.own)}")
+    else:
+        above, below = zone.delegation.servers - zone.own, zone.own - zone.delegation.servers
+        words = [f"only the zone above names {_listed(above)}"] if above else []
+        words += [f"only the zone itself names {_listed(below)}"] if below else []
+        yield Gap(zone.place, "; ".join(words), "the same servers in both")
 
 
 @rule("dns/unexpected-servers", level=Level.EXPOSES, sources=("RFC 1034 section 4.2.2",))
@@ -105,33 +85,27 @@ def unexpected_servers(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("dns/glue", level=Level.WEAKENS, sources=("RFC 1034 section 4.2.1", "RFC 9471 section 3"))
-def glue(case: Case) -> Iterator[RuleOutcome]:
+@over(each_zone)
+def glue(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """A server whose name lies in the zone is found by the addresses that the zone above holds for it."""
-    for each in _of_servers(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone = each
-        if isinstance(zone.delegation, Unseen):
-            yield Unknown(zone.place, zone.delegation.reason)
-            continue
-        needed = sorted(name for name in zone.delegation.servers if is_at_or_below(name, zone.apex))
-        missing = [name for name in needed if not zone.delegation.glue.get(name)]
-        no_way_in = len(missing) == len(zone.delegation.servers)
-        for name in needed:
-            place = next((server.place for server in zone.servers if server.name == name), zone.place)
-            held = zone.delegation.glue.get(name, frozenset())
-            own = _addresses(found, zone, name)
-            if name in missing:
-                level = Level.BREAKS if no_way_in else None
-                seen = f"the zone above holds no address of {name}, which lies in the zone itself"
-                yield Gap(place, seen, "its addresses as glue", level=level)
-            elif own and held - own:
-                yield Gap(
-                    place, f"the zone above holds {_listed(held)}, the zone has {_listed(own)}", "the same addresses"
-                )
-            else:
-                yield Holds(place, f"glue {_listed(held)}")
+    if isinstance(zone.delegation, Unseen):
+        yield Unknown(zone.place, zone.delegation.reason)
+        return
+    needed = sorted(name for name in zone.delegation.servers if is_at_or_below(name, zone.apex))
+    missing = [name for name in needed if not zone.delegation.glue.get(name)]
+    no_way_in = len(missing) == len(zone.delegation.servers)
+    for name in needed:
+        place = next((server.place for server in zone.servers if server.name == name), zone.place)
+        held = zone.delegation.glue.get(name, frozenset())
+        own = _addresses(found, zone, name)
+        if name in missing:
+            level = Level.BREAKS if no_way_in else None
+            seen = f"the zone above holds no address of {name}, which lies in the zone itself"
+            yield Gap(place, seen, "its addresses as glue", level=level)
+        elif own and held - own:
+            yield Gap(place, f"the zone above holds {_listed(held)}, the zone has {_listed(own)}", "the same addresses")
+        else:
+            yield Holds(place, f"glue {_listed(held)}")
 
 
 def _addresses(found: Naming, zone: Zone, name: str) -> frozenset[str]:
@@ -179,125 +153,87 @@ def one_server(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(zone.place, f"{len(names)} servers")
 
 
-def _each_server(case: Case) -> Iterator[tuple[Naming, Zone, ZoneServer, int] | Unknown]:
-    """Every server of every zone that answers at all."""
-    for each in _of_servers(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone = each
-        for server in zone.servers:
-            if server.number is not None and server.serves:
-                yield found, zone, server, server.number
-
-
 @rule("dns/no-tcp", level=Level.WEAKENS, sources=("RFC 7766 section 5", "RFC 9210 section 3"))
-def no_tcp(case: Case) -> Iterator[RuleOutcome]:
+@over(each_server)
+def no_tcp(case: Case, found: Naming, zone: Zone, server: ZoneServer, number: int) -> Iterator[RuleOutcome]:
     """A server has to answer over TCP too: large answers cannot be had otherwise."""
-    for each in _each_server(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone, server, number = each
-        asked = found.answers.questions(number, zone.apex, "SOA", Way.TCP)
-        if any(question.reply is not None for question in asked):
-            yield Holds(server.place, "answers over TCP")
-        elif asked and asked[0].why is not None and asked[0].why.is_of_server:
-            cut = [question for question, reply in found.answers.replies_of(number) if reply.is_truncated]
-            more = f"; its answer for {cut[0].name} {cut[0].type} does not fit a datagram" if cut else ""
-            seen = f"over TCP {asked[0].why.value}{more}"
-            yield Gap(server.place, seen, "answers over UDP and TCP", level=Level.BREAKS if cut else None)
-        else:
-            yield Unknown(server.place, asked[0].why.value if asked and asked[0].why else "it was not asked over TCP")
+    asked = found.answers.questions(number, zone.apex, "SOA", Way.TCP)
+    if any(question.reply is not None for question in asked):
+        yield Holds(server.place, "answers over TCP")
+    elif asked and asked[0].why is not None and asked[0].why.is_of_server:
+        cut = [question for question, reply in found.answers.replies_of(number) if reply.is_truncated]
+        more = f"; its answer for {cut[0].name} {cut[0].type} does not fit a datagram" if cut else ""
+        seen = f"over TCP {asked[0].why.value}{more}"
+        yield Gap(server.place, seen, "answers over UDP and TCP", level=Level.BREAKS if cut else None)
+    else:
+        yield Unknown(server.place, asked[0].why.value if asked and asked[0].why else "it was not asked over TCP")
 
 
 @rule("dns/edns", level=Level.WEAKENS, sources=("RFC 6891 section 7", "RFC 8906 section 4"))
-def edns(case: Case) -> Iterator[RuleOutcome]:
+@over(each_server)
+def edns(case: Case, found: Naming, zone: Zone, server: ZoneServer, number: int) -> Iterator[RuleOutcome]:
     """A question with EDNS has to be answered; without an OPT record is no fault."""
-    for each in _each_server(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone, server, number = each
-        with_edns = found.answers.questions(number, zone.apex, "SOA", Way.DIRECT)
-        plain = found.answers.questions(number, zone.apex, "SOA", Way.PLAIN)
-        answers_plainly = any(question.reply is not None for question in plain)
-        reply = next((found.answers.seen.replies[q.reply] for q in with_edns if q.reply is not None), None)
-        if reply is None and answers_plainly:
-            yield Gap(server.place, "silent to a question with EDNS, and answers one without", "an answer to both")
-        elif reply is not None and reply.rcode in {"FORMERR", "NOTIMP", "BADVERS"} and answers_plainly:
-            yield Gap(server.place, f"{reply.rcode} to a question with EDNS", "an answer to both")
-        elif reply is not None:
-            yield Holds(
-                server.place, "answers with EDNS" if reply.has_edns else "answers; without EDNS, which is no fault"
-            )
+    with_edns = found.answers.questions(number, zone.apex, "SOA", Way.DIRECT)
+    plain = found.answers.questions(number, zone.apex, "SOA", Way.PLAIN)
+    answers_plainly = any(question.reply is not None for question in plain)
+    reply = next((found.answers.seen.replies[q.reply] for q in with_edns if q.reply is not None), None)
+    if reply is None and answers_plainly:
+        yield Gap(server.place, "silent to a question with EDNS, and answers one without", "an answer to both")
+    elif reply is not None and reply.rcode in {"FORMERR", "NOTIMP", "BADVERS"} and answers_plainly:
+        yield Gap(server.place, f"{reply.rcode} to a question with EDNS", "an answer to both")
+    elif reply is not None:
+        yield Holds(server.place, "answers with EDNS" if reply.has_edns else "answers; without EDNS, which is no fault")
 
 
 @rule("dns/slow-server", level=Level.NOTE, sources=("Pewter's baseline (name_server_seconds)",))
-def slow_server(case: Case) -> Iterator[RuleOutcome]:
+@over(each_server)
+def slow_server(case: Case, found: Naming, zone: Zone, server: ZoneServer, number: int) -> Iterator[RuleOutcome]:
     """The best answer of a server should come soon: visitors wait for it."""
     limit = case.expect.name_server_seconds
-    for each in _each_server(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, _, server, number = each
-        took = [question.milliseconds for question, _ in found.answers.replies_of(number)]
-        if len(took) < 2:
-            yield Unknown(server.place, "fewer than two answers came")
-        elif min(took) > limit * 1000:
-            yield Gap(
-                server.place, f"{min(took) / 1000:.1f} s for the best of {len(took)} answers", f"at most {limit:g} s"
-            )
-        else:
-            yield Holds(server.place, f"answers within {limit:g} s")
+    took = [question.milliseconds for question, _ in found.answers.replies_of(number)]
+    if len(took) < 2:
+        yield Unknown(server.place, "fewer than two answers came")
+    elif min(took) > limit * 1000:
+        yield Gap(server.place, f"{min(took) / 1000:.1f} s for the best of {len(took)} answers", f"at most {limit:g} s")
+    else:
+        yield Holds(server.place, f"answers within {limit:g} s")
 
 
 @rule("dns/serials-differ", level=Level.NOTE, sources=("RFC 1982 section 3",))
-def serials_differ(case: Case) -> Iterator[RuleOutcome]:
+@over(each_zone)
+def serials_differ(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """Serials that differ while all answers agree: a transfer is under way, or each server counts for itself."""
-    for each in _of_servers(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone = each
-        if len(zone.serials) < 2:
-            continue
-        if any(
-            disagree(said_of(found.answers, zone.good, name, kind)) for name in zone.names for kind in dns_names.TYPES
-        ):
-            continue  # dns/servers-disagree tells them
-        if len(set(zone.serials.values())) == 1:
-            yield Holds(zone.place, f"serial {next(iter(zone.serials.values()))} at every server")
-        else:
-            shown = ", ".join(f"{zone.title(number)} {serial}" for number, serial in zone.serials.items())
-            yield Gap(zone.place, shown, "one serial, or servers that count for themselves")
+    if len(zone.serials) < 2:
+        return
+    if any(disagree(said_of(found.answers, zone.good, name, kind)) for name in zone.names for kind in dns_names.TYPES):
+        return  # dns/servers-disagree tells them
+    if len(set(zone.serials.values())) == 1:
+        yield Holds(zone.place, f"serial {next(iter(zone.serials.values()))} at every server")
+    else:
+        shown = ", ".join(f"{zone.title(number)} {serial}" for number, serial in zone.serials.items())
+        yield Gap(zone.place, shown, "one serial, or servers that count for themselves")
 
 
 @rule("dns/wildcard", level=Level.NOTE, sources=("RFC 4592 section 2.2",))
-def wildcard(case: Case) -> Iterator[RuleOutcome]:
+@over(each_zone)
+def wildcard(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """Where every name exists, so does every typing error, under the site's domain."""
-    for each in _of_servers(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone = each
-        labels = {
-            q.name for q in found.answers.seen.questions if q.name.startswith("pewter-") and q.name.endswith(zone.apex)
-        }
-        replies = [
-            reply
-            for label in labels
-            for number in zone.good
-            if isinstance(reply := found.answers.reply(number, label, "A"), Reply)
-        ]
-        given = frozenset[str]().union(*(_given(reply) for reply in replies))
-        if not replies:
-            yield Unknown(zone.place, "no server answered for a name at random")
-        elif given:
-            yield Gap(zone.place, f"a name at random leads to {_listed(given)}", "only names that are set up")
-        else:
-            yield Holds(zone.place, "a name at random does not exist")
+    labels = {
+        q.name for q in found.answers.seen.questions if q.name.startswith("pewter-") and q.name.endswith(zone.apex)
+    }
+    replies = [
+        reply
+        for label in labels
+        for number in zone.good
+        if isinstance(reply := found.answers.reply(number, label, "A"), Reply)
+    ]
+    given = frozenset[str]().union(*(_given(reply) for reply in replies))
+    if not replies:
+        yield Unknown(zone.place, "no server answered for a name at random")
+    elif given:
+        yield Gap(zone.place, f"a name at random leads to {_listed(given)}", "only names that are set up")
+    else:
+        yield Holds(zone.place, "a name at random does not exist")
 
 
 def _given(reply: Reply) -> frozenset[str]:

@@ -5,7 +5,17 @@ from collections.abc import Iterator, Sequence
 from pewter.evidence import Reply, Seen, Unseen, Way
 from pewter.judge.expectations import write_duration
 from pewter.judge.facts.case import Case
-from pewter.judge.facts.naming import Naming, Zone, addresses_at, chain_of, naming, resolved_addresses
+from pewter.judge.facts.naming import (
+    Naming,
+    Zone,
+    addresses_at,
+    chain_of,
+    each_name,
+    each_name_in_zone,
+    naming,
+    over,
+    resolved_addresses,
+)
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.names.addresses import why_not_public
@@ -22,55 +32,24 @@ _ADDRESS_TYPES = ("A", "AAAA")
 _SHOWN = 6
 
 
-def _names(case: Case) -> Iterator[tuple[Naming, str] | Unknown]:
-    found = naming(case)
-    if found.why_nothing and found.names:
-        yield Unknown(the_site("names"), found.why_nothing)
-        return
-    for name in found.names:
-        yield found, name
-
-
-def _in_zones(case: Case) -> Iterator[tuple[Naming, Zone, str] | Unknown]:
-    """Each name with its zone, where the zone's servers can be asked."""
-    for each in _names(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, name = each
-        zone = found.zone_of(name)
-        if zone is None:
-            yield Unknown(of_name(name), "its zone was not found")
-        elif found.why_not_direct:
-            yield Unknown(of_name(name), found.why_not_direct)
-        elif not zone.good:
-            yield Unknown(of_name(name), f"no server answers for {zone.apex}")
-        else:
-            yield found, zone, name
-
-
 def _listed(texts: Sequence[str] | frozenset[str]) -> str:
     shown = sorted(texts) if isinstance(texts, frozenset) else list(texts)
     return ", ".join(shown[:_SHOWN]) + (f" and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else "")
 
 
 @rule("dns/does-not-resolve", level=Level.BREAKS, sources=("RFC 1034 section 5.2.2", "RFC 9520 section 3.2"))
-def does_not_resolve(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name)
+def does_not_resolve(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """The resolver has to answer for the name, if only that it does not exist."""
-    for each in _names(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, name = each
-        lookups = next((known.lookups for known in case.evidence.names if known.name == name), ())
-        if any(isinstance(lookup.answer, Seen) for lookup in lookups):
-            yield Holds(of_name(name), "the resolver answers")
-            continue
-        replies = [found.answers.resolved(name, kind) for kind in _ADDRESS_TYPES]
-        why = next((reply.reason if isinstance(reply, Unseen) else reply.rcode for reply in replies), "")
-        cause = _why_it_fails(found, name)
-        seen = f"the resolver: {why}{f'; {cause}' if cause else ''}"
-        yield Gap(of_name(name), seen, "an answer", cause=seen)
+    lookups = next((known.lookups for known in case.evidence.names if known.name == name), ())
+    if any(isinstance(lookup.answer, Seen) for lookup in lookups):
+        yield Holds(of_name(name), "the resolver answers")
+        return
+    replies = [found.answers.resolved(name, kind) for kind in _ADDRESS_TYPES]
+    why = next((reply.reason if isinstance(reply, Unseen) else reply.rcode for reply in replies), "")
+    cause = _why_it_fails(found, name)
+    seen = f"the resolver: {why}{f'; {cause}' if cause else ''}"
+    yield Gap(of_name(name), seen, "an answer", cause=seen)
 
 
 def _why_it_fails(found: Naming, name: str) -> str:
@@ -86,30 +65,26 @@ def _why_it_fails(found: Naming, name: str) -> str:
 
 
 @rule("dns/type-fails", level=Level.WEAKENS, sources=("RFC 4074 section 4", "RFC 3597 section 3"))
-def type_fails(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name_in_zone)
+def type_fails(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """Where A is answered, other types have to be too: with the record, or that there is none."""
-    for each in _in_zones(case):
-        if isinstance(each, Unknown):
-            yield each
+    failing: dict[str, list[str]] = {}
+    asked = 0
+    for number in zone.good:
+        a = found.answers.reply(number, name, "A")
+        if isinstance(a, Unseen) or a.rcode != "NOERROR":
             continue
-        found, zone, name = each
-        failing: dict[str, list[str]] = {}
-        asked = 0
-        for number in zone.good:
-            a = found.answers.reply(number, name, "A")
-            if isinstance(a, Unseen) or a.rcode != "NOERROR":
-                continue
-            for kind in TYPES[1:]:
-                reply = found.answers.reply(number, name, kind)
-                asked += 1
-                why = _why_failed(found, number, name, kind, reply)
-                if why:
-                    failing.setdefault(f"{kind}: {why}", []).append(zone.title(number))
-        if failing:
-            seen = "; ".join(f"{words} at {_listed(servers)}" for words, servers in failing.items())
-            yield Gap(of_name(name), f"A is answered; {seen}", "the record, or that there is none", cause=seen)
-        elif asked:
-            yield Holds(of_name(name), "every type is answered")
+        for kind in TYPES[1:]:
+            reply = found.answers.reply(number, name, kind)
+            asked += 1
+            why = _why_failed(found, number, name, kind, reply)
+            if why:
+                failing.setdefault(f"{kind}: {why}", []).append(zone.title(number))
+    if failing:
+        seen = "; ".join(f"{words} at {_listed(servers)}" for words, servers in failing.items())
+        yield Gap(of_name(name), f"A is answered; {seen}", "the record, or that there is none", cause=seen)
+    elif asked:
+        yield Holds(of_name(name), "every type is answered")
 
 
 def _why_failed(found: Naming, number: int, name: str, kind: str, reply: Reply | Unseen) -> str:
@@ -123,22 +98,18 @@ def _why_failed(found: Naming, number: int, name: str, kind: str, reply: Reply |
 
 
 @rule("dns/servers-disagree", level=Level.WEAKENS, sources=("RFC 1034 section 4.3.5", "RFC 2182 section 2"))
-def servers_disagree(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name_in_zone)
+def servers_disagree(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """Every server of the zone has to give the same answer about the site's names; rotation is none of that."""
-    for each in _in_zones(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone, name = each
-        by_type = {kind: said_of(found.answers, zone.good, name, kind) for kind in TYPES}
-        if max(map(len, by_type.values()), default=0) < 2:
-            continue
-        different = {kind: said for kind, said in by_type.items() if disagree(said)}
-        if not different:
-            yield Holds(of_name(name), f"{max(map(len, by_type.values()))} servers agree")
-            continue
-        parts = tuple(f"{kind}: {_who_gives_what(zone, said)}" for kind, said in different.items())
-        yield Gap(of_name(name), "; ".join(parts), "one answer from every server", parts=parts, cause="; ".join(parts))
+    by_type = {kind: said_of(found.answers, zone.good, name, kind) for kind in TYPES}
+    if max(map(len, by_type.values()), default=0) < 2:
+        return
+    different = {kind: said for kind, said in by_type.items() if disagree(said)}
+    if not different:
+        yield Holds(of_name(name), f"{max(map(len, by_type.values()))} servers agree")
+        return
+    parts = tuple(f"{kind}: {_who_gives_what(zone, said)}" for kind, said in different.items())
+    yield Gap(of_name(name), "; ".join(parts), "one answer from every server", parts=parts, cause="; ".join(parts))
 
 
 def _who_gives_what(zone: Zone, said: Sequence[Said]) -> str:
@@ -170,33 +141,29 @@ def _is_hex(text: str) -> bool:
 
 
 @rule("dns/still-cached", level=Level.NOTE, sources=("RFC 1035 section 3.2.1", "RFC 8767 section 4"))
-def still_cached(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name_in_zone)
+def still_cached(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """A resolver that gives the earlier answer, while every server has a new one, has an old copy."""
-    for each in _in_zones(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone, name = each
-        now = [number for number in zone.good if number not in zone.behind]
-        for kind in _ADDRESS_TYPES:
-            if disagree(said_of(found.answers, zone.good, name, kind)):
-                continue  # dns/servers-disagree tells them
-            new = frozenset[str]().union(*(said.union for said in said_of(found.answers, now, name, kind)))
-            old = frozenset[str]().union(*(said.union for said in said_of(found.answers, zone.behind, name, kind)))
-            for resolver in found.answers.resolvers:
-                reply = found.answers.reply(resolver, name, kind, Way.RESOLVED)
-                if isinstance(reply, Unseen) or reply.rcode != "NOERROR" or not new:
-                    continue
-                given, at = final_data(reply, name, kind), found.answers.server(resolver).address
-                if not given or given <= new or data_of(reply, "CNAME", name):
-                    continue
-                left = ttl_of(records_of(reply, kind))
-                if given <= old | _given_earlier(case, name, kind):
-                    seen = f"the resolver at {at} still gives {_listed(given)}, for {left} s more"
-                    yield Gap(of_name(name), seen, _listed(new))
-                else:
-                    words = f"the resolver at {at} gives {_listed(given)}, the servers {_listed(new)}"
-                    yield Unknown(of_name(name), f"{words}: an old copy, an answer by place, or its own policy")
+    now = [number for number in zone.good if number not in zone.behind]
+    for kind in _ADDRESS_TYPES:
+        if disagree(said_of(found.answers, zone.good, name, kind)):
+            continue  # dns/servers-disagree tells them
+        new = frozenset[str]().union(*(said.union for said in said_of(found.answers, now, name, kind)))
+        old = frozenset[str]().union(*(said.union for said in said_of(found.answers, zone.behind, name, kind)))
+        for resolver in found.answers.resolvers:
+            reply = found.answers.reply(resolver, name, kind, Way.RESOLVED)
+            if isinstance(reply, Unseen) or reply.rcode != "NOERROR" or not new:
+                continue
+            given, at = final_data(reply, name, kind), found.answers.server(resolver).address
+            if not given or given <= new or data_of(reply, "CNAME", name):
+                continue
+            left = ttl_of(records_of(reply, kind))
+            if given <= old | _given_earlier(case, name, kind):
+                seen = f"the resolver at {at} still gives {_listed(given)}, for {left} s more"
+                yield Gap(of_name(name), seen, _listed(new))
+            else:
+                words = f"the resolver at {at} gives {_listed(given)}, the servers {_listed(new)}"
+                yield Unknown(of_name(name), f"{words}: an old copy, an answer by place, or its own policy")
 
 
 def _given_earlier(case: Case, name: str, kind: str) -> frozenset[str]:
@@ -237,53 +204,43 @@ def unexpected_address(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("dns/long-ttl", level=Level.NOTE, sources=("RFC 1035 section 3.2.1", "RFC 2181 section 8"))
-def long_ttl(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name_in_zone)
+def long_ttl(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """A change takes as long as the TTL of the record before it."""
     longest = int(case.expect.longest_ttl.total_seconds())
-    for each in _in_zones(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone, name = each
-        ttls: dict[str, int] = {}
-        for number in zone.good:
-            for owner, kind in ((name, "A"), (name, "AAAA"), (zone.apex, "NS")):
-                reply = found.answers.reply(number, owner, kind)
-                if isinstance(reply, Reply) and reply.is_authoritative:
-                    for of in (kind, "CNAME"):
-                        ttl = ttl_of(records_of(reply, of, owner))
-                        if ttl is not None:
-                            what = f"{of} of {owner}"
-                            ttls[what] = max(ttls.get(what, 0), ttl)
-        long = {what: ttl for what, ttl in ttls.items() if ttl > longest}
-        if long:
-            parts = tuple(f"{what}: {ttl} s" for what, ttl in long.items())
-            yield Gap(
-                of_name(name), "; ".join(parts), f"at most {write_duration(case.expect.longest_ttl)}", parts=parts
-            )
-        elif ttls:
-            yield Holds(of_name(name), "a change is everywhere in time")
+    ttls: dict[str, int] = {}
+    for number in zone.good:
+        for owner, kind in ((name, "A"), (name, "AAAA"), (zone.apex, "NS")):
+            reply = found.answers.reply(number, owner, kind)
+            if isinstance(reply, Reply) and reply.is_authoritative:
+                for of in (kind, "CNAME"):
+                    ttl = ttl_of(records_of(reply, of, owner))
+                    if ttl is not None:
+                        what = f"{of} of {owner}"
+                        ttls[what] = max(ttls.get(what, 0), ttl)
+    long = {what: ttl for what, ttl in ttls.items() if ttl > longest}
+    if long:
+        parts = tuple(f"{what}: {ttl} s" for what, ttl in long.items())
+        yield Gap(of_name(name), "; ".join(parts), f"at most {write_duration(case.expect.longest_ttl)}", parts=parts)
+    elif ttls:
+        yield Holds(of_name(name), "a change is everywhere in time")
 
 
 @rule("dns/dangling-alias", level=Level.WEAKENS, sources=("RFC 1034 section 3.6.2",))
-def dangling_alias(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name)
+def dangling_alias(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """An alias has to lead to a name with addresses; where it leads outside, somebody else may be given that name."""
-    for each in _names(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, name = each
-        chain = chain_of(found.answers, name)
-        if isinstance(chain, Unseen) or not chain.aliases:
-            continue
-        shown = " -> ".join(chain.links)
-        if chain.end is ChainEnd.ADDRESSES:
-            yield Holds(of_name(name), shown)
-        elif chain.end in {ChainEnd.NO_SUCH_NAME, ChainEnd.NOTHING}:
-            if not _is_confirmed(found, chain.last):
-                yield Unknown(of_name(name), f"only the resolver says that {chain.last} has no address")
-                continue
-            yield _dangling(case, found, name, shown, chain.last, chain.end)
+    chain = chain_of(found.answers, name)
+    if isinstance(chain, Unseen) or not chain.aliases:
+        return
+    shown = " -> ".join(chain.links)
+    if chain.end is ChainEnd.ADDRESSES:
+        yield Holds(of_name(name), shown)
+    elif chain.end in {ChainEnd.NO_SUCH_NAME, ChainEnd.NOTHING}:
+        if not _is_confirmed(found, chain.last):
+            yield Unknown(of_name(name), f"only the resolver says that {chain.last} has no address")
+            return
+        yield _dangling(case, found, name, shown, chain.last, chain.end)
 
 
 def _dangling(case: Case, found: Naming, name: str, shown: str, end: str, how: ChainEnd) -> Gap:
@@ -345,27 +302,23 @@ def alias_at_apex(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("dns/alias-beside-records", level=Level.WEAKENS, sources=("RFC 1034 section 3.6.2", "RFC 2181 section 10.1"))
-def alias_beside_records(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name_in_zone)
+def alias_beside_records(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """An alias has no other data beside it."""
-    for each in _in_zones(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, zone, name = each
-        if name == zone.apex:
-            continue
-        beside: set[str] = set()
-        is_alias = False
-        for number in zone.good:
-            replies = {kind: found.answers.reply(number, name, kind) for kind in TYPES}
-            aliased = [kind for kind, reply in replies.items() if _has(reply, "CNAME", name)]
-            is_alias |= bool(aliased)
-            if aliased:
-                beside |= {kind for kind, reply in replies.items() if _has(reply, kind, name)}
-        if beside:
-            yield Gap(of_name(name), f"an alias, and {', '.join(sorted(beside))} at the same name", "one of them")
-        elif is_alias:
-            yield Holds(of_name(name), "nothing beside the alias")
+    if name == zone.apex:
+        return
+    beside: set[str] = set()
+    is_alias = False
+    for number in zone.good:
+        replies = {kind: found.answers.reply(number, name, kind) for kind in TYPES}
+        aliased = [kind for kind, reply in replies.items() if _has(reply, "CNAME", name)]
+        is_alias |= bool(aliased)
+        if aliased:
+            beside |= {kind for kind, reply in replies.items() if _has(reply, kind, name)}
+    if beside:
+        yield Gap(of_name(name), f"an alias, and {', '.join(sorted(beside))} at the same name", "one of them")
+    elif is_alias:
+        yield Holds(of_name(name), "nothing beside the alias")
 
 
 def _has(reply: Reply | Unseen, kind: str, name: str) -> bool:
@@ -373,51 +326,43 @@ def _has(reply: Reply | Unseen, kind: str, name: str) -> bool:
 
 
 @rule("dns/alias-loop", level=Level.BREAKS, sources=("RFC 1034 section 3.6.2",))
-def alias_loop(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name)
+def alias_loop(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """Aliases must not come round again."""
-    for each in _names(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, name = each
-        chain = chain_of(found.answers, name)
-        if isinstance(chain, Unseen) or not chain.aliases:
-            continue
-        shown = " -> ".join(chain.links[:_SHOWN]) + (" ..." if len(chain.links) > _SHOWN else "")
-        if chain.end is ChainEnd.LOOP:
-            yield Gap(of_name(name), shown, "an end with addresses", cause=" ".join(sorted(set(chain.links))))
-        elif chain.end is ChainEnd.OPEN:
-            yield Unknown(of_name(name), f"the aliases were followed no further than {chain.last}")
-        else:
-            yield Holds(of_name(name), "the aliases end")
+    chain = chain_of(found.answers, name)
+    if isinstance(chain, Unseen) or not chain.aliases:
+        return
+    shown = " -> ".join(chain.links[:_SHOWN]) + (" ..." if len(chain.links) > _SHOWN else "")
+    if chain.end is ChainEnd.LOOP:
+        yield Gap(of_name(name), shown, "an end with addresses", cause=" ".join(sorted(set(chain.links))))
+    elif chain.end is ChainEnd.OPEN:
+        yield Unknown(of_name(name), f"the aliases were followed no further than {chain.last}")
+    else:
+        yield Holds(of_name(name), "the aliases end")
 
 
 @rule("dns/long-alias-chain", level=Level.NOTE, sources=("RFC 1034 section 3.6.2",))
-def long_alias_chain(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name)
+def long_alias_chain(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """Each alias may cost a further question, and some resolvers stop early."""
-    for each in _names(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, name = each
-        chain = chain_of(found.answers, name)
-        if isinstance(chain, Unseen) or not chain.aliases or chain.end is ChainEnd.LOOP:
-            continue
-        if chain.aliases > case.expect.longest_alias_chain:
-            yield Gap(
-                of_name(name),
-                f"{chain.aliases}: {' -> '.join(chain.links)}",
-                f"at most {case.expect.longest_alias_chain}",
-            )
-        else:
-            yield Holds(of_name(name), f"{chain.aliases} alias{'es' if chain.aliases > 1 else ''}")
+    chain = chain_of(found.answers, name)
+    if isinstance(chain, Unseen) or not chain.aliases or chain.end is ChainEnd.LOOP:
+        return
+    if chain.aliases > case.expect.longest_alias_chain:
+        yield Gap(
+            of_name(name),
+            f"{chain.aliases}: {' -> '.join(chain.links)}",
+            f"at most {case.expect.longest_alias_chain}",
+        )
+    else:
+        yield Holds(of_name(name), f"{chain.aliases} alias{'es' if chain.aliases > 1 else ''}")
 
 
 @rule("dns/private-address", level=Level.WEAKENS, sources=("RFC 6890 section 2.2",))
 def private_address(case: Case) -> Iterator[RuleOutcome]:
     """Public records must not hold an address that is not on the public internet."""
     told_of_lab = False
-    for each in _in_zones(case):
+    for each in each_name_in_zone(case):
         if isinstance(each, Unknown):
             yield each
             continue

@@ -6,7 +6,16 @@ from pewter.evidence import Endpoint, NoConnection, Reply, Unseen, Way
 from pewter.judge.expectations import write_duration
 from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.case import Case
-from pewter.judge.facts.naming import Naming, Zone, addresses_at, addresses_of, naming, resolved_addresses
+from pewter.judge.facts.naming import (
+    Naming,
+    Zone,
+    addresses_at,
+    addresses_of,
+    each_name,
+    naming,
+    over,
+    resolved_addresses,
+)
 from pewter.judge.facts.revocation import is_public
 from pewter.judge.facts.visits import Visit, predict_visits
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
@@ -18,7 +27,7 @@ from pewter.names.issuers import domains_of
 from pewter.names.signatures import delegated_tags, first_to_expire, is_bogus, key_tags, signatures_in, validates
 from pewter.names.spread import ttl_of
 from pewter.pki import Certificate, life_of
-from pewter.places import of_name, the_site
+from pewter.places import of_name
 from pewter.web.urls import https_origin, read_url
 
 
@@ -26,34 +35,21 @@ def _relevant(found: Naming, name: str) -> RelevantSet | Unseen | None:
     return climb(name, lambda above: found.answers.resolved(above, "CAA"))
 
 
-def _each_name(case: Case) -> Iterator[tuple[Naming, str] | Unknown]:
-    found = naming(case)
-    if found.why_nothing and found.names:
-        yield Unknown(the_site("names"), found.why_nothing)
-        return
-    for name in found.names:
-        yield found, name
-
-
 # CAA (RFC 8659)
 
 
 @rule("dns/caa-absent", level=Level.NOTE, sources=("RFC 8659 section 3",))
-def caa_absent(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name)
+def caa_absent(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """A CAA set says which CAs may issue for the name; without one, every CA may."""
-    for each in _each_name(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, name = each
-        relevant = _relevant(found, name)
-        if relevant is None:
-            seen = "no CAA set at the name or above it"
-            yield Gap(of_name(name), seen, "a set that names the site's CA", cause="none")
-        elif isinstance(relevant, Unseen):
-            yield Unknown(of_name(name), relevant.reason)
-        else:
-            yield Holds(of_name(name), f"a set at {relevant.owner}")
+    relevant = _relevant(found, name)
+    if relevant is None:
+        seen = "no CAA set at the name or above it"
+        yield Gap(of_name(name), seen, "a set that names the site's CA", cause="none")
+    elif isinstance(relevant, Unseen):
+        yield Unknown(of_name(name), relevant.reason)
+    else:
+        yield Holds(of_name(name), f"a set at {relevant.owner}")
 
 
 @rule("dns/caa-excludes-issuer", level=Level.WEAKENS, sources=("RFC 8659 section 4.2", "Baseline Requirements 3.2.2.8"))
@@ -101,7 +97,7 @@ def _of_next(case: Case, found: Naming, name: str, issuer: str, *, is_due: bool)
 def caa_unreadable(case: Case) -> Iterator[RuleOutcome]:
     """A CAA record that cannot mean what was meant: malformed, it forbids."""
     told: set[str] = set()
-    for each in _each_name(case):
+    for each in each_name(case):
         if isinstance(each, Unknown):
             yield each
             continue
@@ -119,44 +115,36 @@ def caa_unreadable(case: Case) -> Iterator[RuleOutcome]:
 
 
 @rule("dns/caa-shadowed", level=Level.NOTE, sources=("RFC 8659 section 3",))
-def caa_shadowed(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name)
+def caa_shadowed(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """The nearest set that is not empty decides alone: one without issue hides the issue further up."""
-    for each in _each_name(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, name = each
-        near = _relevant(found, name)
-        if near is None or isinstance(near, Unseen) or near.has_issue:
-            continue
-        further = _relevant(found, parent_of(near.owner)) if "." in near.owner else None
-        if isinstance(further, RelevantSet) and further.has_issue:
-            seen = f"the set at {near.owner} has no issue and hides that at {further.owner}"
-            yield Gap(of_name(name), seen, "issue in the nearer set", cause=seen)
-        else:
-            yield Holds(of_name(name), "nothing is hidden")
+    near = _relevant(found, name)
+    if near is None or isinstance(near, Unseen) or near.has_issue:
+        return
+    further = _relevant(found, parent_of(near.owner)) if "." in near.owner else None
+    if isinstance(further, RelevantSet) and further.has_issue:
+        seen = f"the set at {near.owner} has no issue and hides that at {further.owner}"
+        yield Gap(of_name(name), seen, "issue in the nearer set", cause=seen)
+    else:
+        yield Holds(of_name(name), "nothing is hidden")
 
 
 @rule("dns/caa-unanswered", level=Level.WEAKENS, sources=("RFC 8659 section 6", "Baseline Requirements 3.2.2.8"))
-def caa_unanswered(case: Case) -> Iterator[RuleOutcome]:
+@over(each_name)
+def caa_unanswered(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """CAA has to be answered at every step up the tree: where it fails, CAs stop."""
-    for each in _each_name(case):
-        if isinstance(each, Unknown):
-            yield each
-            continue
-        found, name = each
-        relevant = _relevant(found, name)
-        if not isinstance(relevant, Unseen):
-            yield Holds(of_name(name), "answered at every step")
-            continue
-        if _rcode(found, name, "A") not in {"NOERROR", "NXDOMAIN"}:
-            yield Unknown(of_name(name), relevant.reason)
-            continue
-        zone = found.zone_of(name)
-        ds = found.answers.resolved(zone.apex, "DS") if zone is not None else NOT_SIGNED
-        signed = isinstance(ds, Reply) and zone is not None and bool(delegated_tags(ds, zone.apex))
-        level = Level.EXPOSES if signed else None
-        yield Gap(of_name(name), f"{relevant.reason}, though A is answered", "an answer", level=level)
+    relevant = _relevant(found, name)
+    if not isinstance(relevant, Unseen):
+        yield Holds(of_name(name), "answered at every step")
+        return
+    if _rcode(found, name, "A") not in {"NOERROR", "NXDOMAIN"}:
+        yield Unknown(of_name(name), relevant.reason)
+        return
+    zone = found.zone_of(name)
+    ds = found.answers.resolved(zone.apex, "DS") if zone is not None else NOT_SIGNED
+    signed = isinstance(ds, Reply) and zone is not None and bool(delegated_tags(ds, zone.apex))
+    level = Level.EXPOSES if signed else None
+    yield Gap(of_name(name), f"{relevant.reason}, though A is answered", "an answer", level=level)
 
 
 NOT_SIGNED = Unseen("no zone was found")
