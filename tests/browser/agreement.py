@@ -117,6 +117,21 @@ for _case in ("staple-expired-dead-responder", "staple-foreign-dead-responder"):
     EXPLAINED["what a visitor meets", f"https://{_case}/", "Firefox"] = (
         "It asks the CA's responder for a better answer, and stops since that is dead here: whether a CA answers is asked with --revocation only"
     )
+EXPLAINED_BEFORE: dict[tuple[str, str, str], tuple[int, str]] = {
+    ("what a visitor meets", "https://suite-cbc-ec-128/", "Firefox"): (
+        153,
+        "It still offers CBC beside a key on a curve",
+    ),
+    ("what a visitor meets", "https://closes-on-size/", "Firefox"): (
+        153,
+        "It gets in with a hello that the server takes",
+    ),
+    ("cookies", "=value", "Firefox"): (153, "It still keeps a cookie without a name"),
+}
+"""The same of browsers before a version: what is predicted is what current ones do."""
+
+VERSIONS: dict[str, int] = {}
+"""Of the browsers that are asked; filled in at the start."""
 
 
 class World:
@@ -225,6 +240,9 @@ class Row:
     @property
     def explanation(self) -> str:
         keys = ((self.area, self.case, self.browser), (self.area, self.case, "both"))
+        before, reason = EXPLAINED_BEFORE.get(keys[0], (0, ""))
+        if VERSIONS.get(self.browser, before) < before:
+            return f"Before version {before}: {reason[0].lower()}{reason[1:]}"
         return next((EXPLAINED[key] for key in keys if key in EXPLAINED), "")
 
 
@@ -386,6 +404,9 @@ def main() -> int:
         world = World(stack)
         home = Path(stack.enter_context(tempfile.TemporaryDirectory(ignore_cleanup_errors=True)))
         browsers = stack.enter_context(both(home, world.roots))
+        for browser in browsers:
+            name, number = browser.version.split(" ")
+            VERSIONS[name] = int(number)
         parts = [(visit_rows, world.visits)]
         if not ONLY:
             parts += [(cookie_rows, world.cookies), (sts_rows, world.sts), (mixed_rows, world.mixed)]

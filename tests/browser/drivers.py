@@ -190,15 +190,21 @@ class Firefox:
             return self._error(words)
         return shown(self._run)
 
+    def _certificate_error(self) -> Met:
+        """By the error page's own word; where the page cannot tell it, it is no more than a warning."""
+        try:
+            code = self._run("return document.getFailedCertSecurityInfo().errorCodeString")
+        except RuntimeError:
+            code = ""  # as Firefox 140 for a certificate that it could not read
+        return Met(FIREFOX_ERRORS.get(code, Prediction.NOT_TRUSTED), code)
+
     def _error(self, words: str) -> Met:
         if words.startswith("insecure certificate") or "about:certerror" in words:
-            code = self._run("return document.getFailedCertSecurityInfo().errorCodeString")
-            return Met(FIREFOX_ERRORS.get(code, Prediction.NOT_TRUSTED), code)
+            return self._certificate_error()
         page = urllib.parse.parse_qs(words.partition("?")[2].partition("\n")[0])
         name = page.get("e", [words[:60]])[0]
         if name == "nssBadCert":
-            code = self._run("return document.getFailedCertSecurityInfo().errorCodeString")
-            return Met(FIREFOX_ERRORS.get(code, Prediction.NOT_TRUSTED), code)
+            return self._certificate_error()
         if name == "nssFailure2":
             text = page.get("d", [""])[0]
             code = next((word for word in text.replace(".", " ").split() if "ERROR_" in word), text[-80:])
