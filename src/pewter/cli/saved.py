@@ -12,8 +12,8 @@ from pewter.judge.comparison import Change, compare
 from pewter.judge.review import Review, case_of, make_review, read_review
 from pewter.plan.files import check_writable, read_bounded
 from pewter.plan.own_files import read_trust_file
-from pewter.plan.settle import SUPPOSITIONS, terms_of
 from pewter.plan.site_file import read_site_file
+from pewter.plan.terms import SUPPOSITIONS, terms_of
 from pewter.plan.texts import read_as_of, read_level
 from pewter.report.changes import render_changes
 from pewter.report.formats import check_format, render

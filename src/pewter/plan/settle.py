@@ -17,12 +17,11 @@ from pewter.web.sites import are_siblings
 from .own_files import read_certificate_file, read_log_file, read_trust_file
 from .root_stores import own_stores
 from .site_file import KINDS, NAME, SiteFile, read_site_file
+from .terms import SUPPOSITIONS, terms_of
 from .texts import TypedTarget, origin_text, read_canonical, read_path, read_target, resolver_text
 
 GENTLE_SECONDS = 300.0
 """For the whole review, where it makes one connection at a time."""
-
-SUPPOSITIONS = ("hsts",)
 
 
 @dataclass(frozen=True)
@@ -98,19 +97,6 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
     if typed.server:
         terms = msgspec.structs.replace(terms, server=typed.server, servers={})
     return Settled(plan, terms, _given(typed, site_file, folder, say))
-
-
-def terms_of(site_file: SiteFile) -> Terms:
-    """What a site file alone says of how a look is judged."""
-    canonical, servers = site_file.site.canonical, site_file.site.server
-    return Terms(
-        site_file.expect,
-        read_canonical(canonical).origin if canonical else None,
-        site_file.levels,
-        site_file.accept,
-        server=servers if isinstance(servers, str) else "",
-        servers=servers if isinstance(servers, dict) else {},
-    )
 
 
 def _origins(typed: Typed, site_file: SiteFile, targets: Sequence[Target]) -> tuple[str, ...]:
