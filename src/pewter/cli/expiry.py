@@ -1,8 +1,6 @@
 """``pewter expiry``: what runs out when, out of saved reviews, folders of them and certificate files."""
 
-import csv
 import datetime
-import io
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,7 +17,7 @@ from pewter.plan.files import check_writable, write_whole
 from pewter.plan.own_files import read_certificate_file
 from pewter.plan.texts import read_as_of
 from pewter.report.icalendar import calendar
-from pewter.report.rows import cell
+from pewter.report.rows import table
 
 from .output import print_text
 from .saved import read_saved
@@ -110,11 +108,5 @@ def _listed(endings: Sequence[Ending], at: datetime.datetime) -> Text:
 
 
 def _rows(endings: Sequence[Ending]) -> bytes:
-    out = io.StringIO(newline="")
-    writer = csv.writer(out)
-    writer.writerow(("ends_at", "kind", "where", "words", "source"))
-    for each in endings:
-        writer.writerow(
-            map(cell, (f"{each.at:%Y-%m-%dT%H:%M:%SZ}", each.kind.value, each.where, each.words, each.source))
-        )
-    return out.getvalue().encode("utf-8", "replace")
+    rows = ((f"{each.at:%Y-%m-%dT%H:%M:%SZ}", each.kind.value, each.where, each.words, each.source) for each in endings)
+    return table(("ends_at", "kind", "where", "words", "source"), rows)

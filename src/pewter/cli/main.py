@@ -77,6 +77,10 @@ Write = Annotated[
         help="Write it; the suffix says the format: .json .html .txt .md .csv .sarif .xml .ics .om .prom",
     ),
 ]
+Paths = Annotated[
+    list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
+]
+Json = Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")]
 AsOf = Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")]
 
 
@@ -87,9 +91,7 @@ def review(
         str | None, typer.Option(metavar="URL", help="Where every way in should land, as https://www.x.example.")
     ] = None,
     also: Annotated[list[str] | None, typer.Option(metavar="NAME", help="One more name of the site.")] = None,
-    path: Annotated[
-        list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
-    ] = None,
+    path: Paths = None,
     route: Routes = None,
     origin: Annotated[
         list[str] | None,
@@ -137,7 +139,7 @@ def review(
     timeout: Annotated[float | None, typer.Option(metavar="SECONDS", help="For the whole review (60).")] = None,
     fail_on: FailOn = "exposes",
     write: Write = None,
-    json: Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")] = False,
+    json: Json = False,
 ) -> None:
     """Review one site and report its gaps."""
     from pewter.plan.settle import Typed  # noqa: PLC0415
@@ -230,7 +232,6 @@ def bundle(
 
 
 Saved = Annotated[Path, typer.Argument(metavar="REVIEW", help="A saved review: pewter review --write review.json")]
-Json = Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")]
 FailOnSaved = Annotated[
     str | None,
     typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 at this level; else as the review was made with."),
@@ -321,9 +322,7 @@ def init(
     targets: Annotated[
         list[str], typer.Argument(metavar="TARGET", help="The names of one site; the first decides it.")
     ],
-    path: Annotated[
-        list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
-    ] = None,
+    path: Paths = None,
     route: Routes = None,
     resolver: Resolver = None,
     trust: Trust = None,

@@ -69,6 +69,11 @@ class DistinguishedName:
         names = self.common_names or self._texts(_ORGANIZATION)
         return names[-1] if names else str(self)
 
+    @property
+    def owner(self) -> str:
+        """Whose it is, for CAA: its first organization, else its title."""
+        return next(iter(self.organizations), self.title)
+
     def __str__(self) -> str:
         """As RFC 4514 writes it, last relative name first: ``CN=Skerry Trust R1,O=Skerry Trust``."""
         parts = ("+".join(f"{_SHORT_NAMES.get(a.oid, a.oid)}={_escape(a.text)}" for a in rdn) for rdn in self.rdns)

@@ -81,8 +81,7 @@ def _expectations(review: Review, domains: tuple[str, ...]) -> Iterator[str]:
     """What is there now: a review says where it is no longer so."""
     results = review.results
     yield from ("", "[expect]                        # as it is now; pewter rules --expectations lists all")
-    servers = sorted({name for server in review.evidence.dns.servers for name in _own(review, server.names)})
-    if servers:
+    if servers := _name_servers(review):
         yield f"name_servers = {_list(servers)}"
     known = [each for each in results.names if not each.is_routed]
     if known:
@@ -91,8 +90,8 @@ def _expectations(review: Review, domains: tuple[str, ...]) -> Iterator[str]:
         yield f"caa_domains = {_list(domains)}"
 
 
-def _own(review: Review, names: Iterable[str]) -> Iterator[str]:
-    """Servers of the first zone, by the NS records that were answered."""
+def _name_servers(review: Review) -> list[str]:
+    """Servers that were asked and that the NS records of the first zone name, sorted."""
     apex = next((zone.apex for zone in review.results.zones), None)
     told = {
         record.data
@@ -100,7 +99,7 @@ def _own(review: Review, names: Iterable[str]) -> Iterator[str]:
         for record in reply.answer
         if record.type == "NS" and record.owner == apex
     }
-    return (name for name in names if name in told)
+    return sorted(told.intersection(name for server in review.evidence.dns.servers for name in server.names))
 
 
 def _addresses(facts: NameFacts) -> str:
@@ -113,12 +112,12 @@ def _accepted(review: Review) -> Iterator[str]:
     if review.results.gaps:
         yield from ("", "# What is open now. To accept one: take the # away, and say why.")
     for entry in review.results.gaps[:MAX_ACCEPTED]:
-        for number in entry.places[:1]:
-            place = review.results.places[number]
-            yield from (
-                "#",
-                "# [[accept]]",
-                f"# gap = {_quoted(entry.rule)}",
-                f"# where = {_quoted(place.host or place.text)}",
-            )
-            yield from ('# because = ""', f"# until = {until}")
+        place = review.results.places[entry.places[0]]
+        yield from (
+            "#",
+            "# [[accept]]",
+            f"# gap = {_quoted(entry.rule)}",
+            f"# where = {_quoted(place.host or place.text)}",
+            '# because = ""',
+            f"# until = {until}",
+        )

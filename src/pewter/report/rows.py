@@ -2,7 +2,7 @@
 
 import csv
 import io
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from pewter.escape import escaped
 from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Unknown
@@ -34,13 +34,17 @@ _RUN_BY_SPREADSHEETS = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uf
 
 def render_rows(review: Review) -> bytes:
     """With one head line; every line ends in CRLF."""
-    out = io.StringIO(newline="")
-    writer = csv.writer(out)
-    writer.writerow(COLUMNS)
     begun, at = review.evidence.begun, review.judged.at
     head = (review.evidence.plan.first, f"{begun:%Y-%m-%dT%H:%M:%SZ}", f"{at:%Y-%m-%dT%H:%M:%SZ}")
-    for judged in review.results.outcomes:
-        writer.writerow(map(cell, (*head, *_row(judged))))
+    return table(COLUMNS, ((*head, *_row(judged)) for judged in review.results.outcomes))
+
+
+def table(columns: Iterable[str], rows: Iterable[Iterable[str]]) -> bytes:
+    """A head line and one line a row, each cell visible and inert; UTF-8."""
+    out = io.StringIO(newline="")
+    writer = csv.writer(out)
+    writer.writerow(columns)
+    writer.writerows(map(_cell, row) for row in rows)
     return out.getvalue().encode("utf-8", "replace")
 
 
@@ -62,7 +66,7 @@ def _row(judged: Judged) -> Iterator[str]:
     yield from (outcome.because, outcome.until.isoformat()) if isinstance(outcome, Accepted) else ("", "")
 
 
-def cell(text: str) -> str:
+def _cell(text: str) -> str:
     """Visible and inert: what a spreadsheet would run gets an apostrophe before it."""
     shown = escaped(text)
     return f"'{shown}" if shown.startswith(_RUN_BY_SPREADSHEETS) else shown

@@ -65,9 +65,12 @@ class OriginLeg:
 
 
 def place_of_origin(origin: Origin) -> Place:
-    shown = socket_text(origin.address, origin.port) if origin.port else origin.address
-    text = f"{origin.name} at its origin {shown}"
+    text = f"{origin.name} at its origin {_socket_of(origin)}"
     return Place(PlaceKind.FRONT_END, text, origin.name, origin.port or 443, origin.address)
+
+
+def _socket_of(origin: Origin) -> str:
+    return socket_text(origin.address, origin.port) if origin.port else origin.address
 
 
 def origin_legs(case: Case) -> tuple[OriginLeg, ...]:
@@ -123,9 +126,8 @@ def draw_legs(case: Case) -> tuple[LegsDrawn, ...]:
     for leg in origin_legs(case):
         origin = leg.origin
         edge = next((each.addresses for each in case.evidence.names if each.name == origin.name), ())
-        shown = socket_text(origin.address, origin.port) if origin.port else origin.address
         to_edge = _to_edge(case, origin.name)
-        found.append(LegsDrawn(origin.name, edge, shown, to_edge, leg.state, leg.why, leg.goes_round))
+        found.append(LegsDrawn(origin.name, edge, _socket_of(origin), to_edge, leg.state, leg.why, leg.goes_round))
     return tuple(found)
 
 

@@ -194,7 +194,7 @@ def _present_issuer(case: Case, relevant: RelevantSet | Unseen | None, name: str
     leaf = next((each for each in leaves if isinstance(each, Certificate)), None)
     if leaf is None or not isinstance(relevant, RelevantSet) or relevant.issuers(wildcard=False) is None:
         return ""
-    issuer = next(iter(leaf.issuer.organizations), leaf.issuer.title)
+    issuer = leaf.issuer.owner
     verdict = may_issue(relevant, name, case.expect.caa_domains or domains_of(issuer, {}))
     among = {True: "is among them", False: "is not among them", None: "may be among them or not"}
     return f" ({issuer}, of the present certificate, {among[verdict.allowed]})"

@@ -68,7 +68,7 @@ def caa_excludes_issuer(case: Case) -> Iterator[RuleOutcome]:
             private.add(chain.host)
             continue
         is_due = life_of(leaf).passed(case.at) > case.expect.renewal_point
-        issuer = next(iter(leaf.issuer.organizations), leaf.issuer.title)
+        issuer = leaf.issuer.owner
         for name in map(str.lower, leaf.extensions.dns_names):
             renewals[name, issuer] = renewals.get((name, issuer), False) or is_due
     for host in sorted(private):
