@@ -1,15 +1,20 @@
 """``recheck``: the same look again, and waiting; what the looks see is prepared."""
 
+import dataclasses
 import datetime
+import time
 
 import msgspec
 import pytest
 
-from pewter.cli import recheck
+from pewter.cli import demo, recheck
 from pewter.cli.recheck import Clock, RecheckCommand, run_recheck
+from pewter.cli.review import ReviewCommand, run_review
 from pewter.errors import UsageError
 from pewter.evidence import Step
 from pewter.judge.review import make_review, read_review, write_review
+from pewter.lab.marram import Stage, marram_ferries
+from pewter.lab.world import World, WorldThread
 from support.cases import case, endpoint, fingerprint, handshake, hop, journey, name, unseen
 from support.certificates import HOST, NOW, root
 from support.dns import WWW, changed
@@ -77,7 +82,7 @@ def test_it_waits_until_the_chosen_gaps_are_closed_and_asks_only_what_they_need(
     assert lines[:4] == [
         f"still awaited, 1: redirect/missing at {HTTP}: 200 over plain http",
         f"no longer seen: redirect/missing at {HTTP}: not reached",
-        f"still awaited, 1: redirect/missing at url {HTTP}: not reached",
+        f"still awaited, 1: redirect/missing at {HTTP}: not reached",
         f"closed: redirect/missing at {HTTP}: leaves plain http",
     ]
 
@@ -107,6 +112,38 @@ def test_an_old_copy_at_the_resolver_is_known_from_the_review_before(run):
     _, out, _, _ = run(new, old=old)
     assert "dns/still-cached" in out
     assert "still gives 5.5.5.9, for 120 s more" in " ".join(out.split())
+
+
+def test_a_waiting_one_sees_the_demo_mended_part_by_part(tmp_path, capsys):
+    now = datetime.datetime.now(datetime.UTC)
+    scenario = marram_ferries(Stage.AS_FOUND, now)
+    mends = [dataclasses.replace(mend, copies_last=min(mend.copies_last, 8.0)) for mend in scenario.mending]
+    thread = WorldThread(World(scenario, keep_ports=True))
+    with thread as world:
+        demo.write_site_file(tmp_path, scenario, world, now)
+        assert run_review(ReviewCommand(write=(tmp_path / "review.json",)), tmp_path) == 1
+        slept = []
+
+        def sleep(seconds):
+            slept.append(seconds)
+            for mend in [mends.pop(0) for _ in range(min(3, len(mends)))]:
+                thread.change(mend)
+            time.sleep(0 if mends else 3)
+
+        clock = Clock(lambda: now + datetime.timedelta(seconds=sum(slept)), sleep)
+        capsys.readouterr()
+        status = run_recheck(RecheckCommand(tmp_path / "review.json", wait="1 hour", every="30 seconds"), clock=clock)
+    said = capsys.readouterr()
+    assert (status, mends) == (0, []), said.err
+    lines = [line.split(" ", 2)[2] for line in said.err.splitlines() if " still awaited" in line]
+    assert "; 1 of 2 name servers of marram-ferries.example have the newest zone; ns2." in lines[1]
+    assert f"; copies at the resolver {world.resolver.rpartition(':')[0]} end by " in lines[1]
+    assert "still behind" not in lines[-1]
+    closed = [line for line in said.err.splitlines() if " closed: " in line]
+    assert closed.index(next(each for each in closed if "chain/incomplete" in each)) < closed.index(
+        next(each for each in closed if "page/blocked-content" in each)
+    )
+    assert said.out.startswith("✓ www.marram-ferries.example: 62 closed\n")
 
 
 def test_it_writes_the_last_review(run, tmp_path):

@@ -2,7 +2,11 @@
 
 import datetime
 import json
+import os
+import signal
+import sys
 import threading
+import time
 from pathlib import Path
 
 from rich.text import Text
@@ -19,6 +23,9 @@ from .review import INTERRUPTED, ReviewCommand, run_review
 from .saying import say
 
 ROOT_FILE = "skerry-trust-root.pem"
+PACE_SECONDS = 15.0
+"""Between one mend and the next, so that somebody who waits sees gaps close one by one."""
+
 FILES = "files"
 """Certificates and a key as they lie on a disk, to try ``pewter bundle`` on."""
 
@@ -35,32 +42,62 @@ def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
         raise UsageError(f"--stage {stage_name!r} is no stage of the demo; allowed: {allowed}.") from None
     now = datetime.datetime.now(datetime.UTC)
     scenario = marram_ferries(stage, now)
-    with WorldThread(World(scenario, keep_ports=stay)) as world:
-        _write_site_file(folder, scenario, world, now)
+    thread = WorldThread(World(scenario, keep_ports=stay))
+    with thread as world:
+        write_site_file(folder, scenario, world, now)
         say(f"Marram Ferries, a made-up ferry operator, is up ({stage.value})")
         status = run_review(ReviewCommand(write=(folder / f"review-{stage.value}.json",)), folder)
         if status == INTERRUPTED:
             return INTERRUPTED
         if stay:
-            _stay(folder)
+            _stay(folder, scenario, thread)
         else:
             _print("This was a simulated site. To try the other commands on it: pewter demo --stay, then", folder)
     return 0
 
 
-def _stay(folder: Path) -> None:
+def _stay(folder: Path, scenario: Scenario, thread: WorldThread) -> None:
     _print("The simulated site stays up until Ctrl-C. Now", folder)
+    wanted = threading.Event()
     try:
+        if scenario.mending:
+            _listen_for(wanted)
+            wanted.wait()
+            for mend in scenario.mending:
+                thread.change(mend)
+                say(mend.words)
+                time.sleep(PACE_SECONDS)
+            say("all is mended")
         threading.Event().wait()
     except KeyboardInterrupt:
         say("the simulated site is down")
+
+
+def _wait_for_enter(wanted: threading.Event) -> None:
+    sys.stdin.readline()
+    wanted.set()
+
+
+def _listen_for(wanted: threading.Event) -> None:
+    """Set on SIGUSR1, where there is such a signal, or when Enter is pressed."""
+    ways = []
+    if sys.stdin is not None and sys.stdin.isatty():
+        threading.Thread(target=_wait_for_enter, args=(wanted,), daemon=True).start()
+        ways.append("press Enter")
+    if hasattr(signal, "SIGUSR1"):
+        signal.signal(signal.SIGUSR1, lambda number, frame: wanted.set())
+        ways.append(f"kill -USR1 {os.getpid()}")
+    if ways:
+        say(f"to have it mended, one thing after the other: {' or '.join(ways)}")
+        say('to watch: pewter recheck review-as-found.json --wait "20 minutes" --every "30 seconds"')
 
 
 def _print(words: str, folder: Path) -> None:
     print_text(Text(f"\n{words}, in another terminal: cd {escaped(str(folder))} && pewter review\n"))
 
 
-def _write_site_file(folder: Path, scenario: Scenario, world: World, now: datetime.datetime) -> None:
+def write_site_file(folder: Path, scenario: Scenario, world: World, now: datetime.datetime) -> None:
+    """The site file that leads to a world that runs, and what it names."""
     try:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / FILES).mkdir(exist_ok=True)

@@ -80,6 +80,7 @@ Write = Annotated[
 Paths = Annotated[
     list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
 ]
+Full = Annotated[bool, typer.Option("--full", help="Show every gap in full, not only what breaks or exposes.")]
 Json = Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")]
 AsOf = Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")]
 
@@ -138,6 +139,7 @@ def review(
     as_of: AsOf = None,
     timeout: Annotated[float | None, typer.Option(metavar="SECONDS", help="For the whole review (60).")] = None,
     fail_on: FailOn = "exposes",
+    full: Full = False,
     write: Write = None,
     json: Json = False,
 ) -> None:
@@ -173,6 +175,7 @@ def review(
         fail_on=fail_on,
         write=tuple(write or ()),
         json=json,
+        full=full,
     )
     raise typer.Exit(run_review(command, Path.cwd()))
 
@@ -239,14 +242,16 @@ FailOnSaved = Annotated[
 
 
 @app.command()
-def report(saved: Saved, fail_on: FailOnSaved = None, write: Write = None, json: Json = False) -> None:
+def report(
+    saved: Saved, fail_on: FailOnSaved = None, full: Full = False, write: Write = None, json: Json = False
+) -> None:
     """Show a saved review, or write it in another format; offline.
 
     pewter report review.json --write review.md --write review.sarif
     """
     from .saved import Output, run_report  # noqa: PLC0415
 
-    raise typer.Exit(run_report(saved, Output(fail_on, tuple(write or ()), json)))
+    raise typer.Exit(run_report(saved, Output(fail_on, tuple(write or ()), json, full)))
 
 
 @app.command()
@@ -261,6 +266,7 @@ def judge(
         list[str] | None, typer.Option(metavar="hsts", help="Judge as if every name sent the recommended HSTS.")
     ] = None,
     fail_on: FailOnSaved = None,
+    full: Full = False,
     write: Write = None,
     json: Json = False,
 ) -> None:
@@ -270,7 +276,7 @@ def judge(
     """
     from .saved import JudgeCommand, Output, run_judge  # noqa: PLC0415
 
-    output = Output(fail_on, tuple(write or ()), json)
+    output = Output(fail_on, tuple(write or ()), json, full)
     raise typer.Exit(run_judge(JudgeCommand(saved, as_of, site, tuple(trust or ()), tuple(suppose or ()), output)))
 
 
@@ -298,8 +304,8 @@ def recheck(
     from .recheck import RecheckCommand, run_recheck  # noqa: PLC0415
     from .saved import Output  # noqa: PLC0415
 
-    output = Output(fail_on, tuple(write or ()), json)
-    command = RecheckCommand(saved, wait, every, tuple(rule or ()), tuple(where or ()), full, output)
+    output = Output(fail_on, tuple(write or ()), json, full)
+    command = RecheckCommand(saved, wait, every, tuple(rule or ()), tuple(where or ()), output)
     raise typer.Exit(run_recheck(command))
 
 

@@ -34,8 +34,8 @@ def _encoding() -> str:
     return getattr(sys.stdout, "encoding", None) or "ascii"
 
 
-def print_report(review: Review) -> None:
-    print_text(render_terminal(review, output_width(), output_marks()))
+def print_report(review: Review, *, full: bool) -> None:
+    print_text(render_terminal(review, output_width(), output_marks(), full=full))
 
 
 def print_text(text: Text) -> None:

@@ -13,6 +13,7 @@ from pewter.gather.board import Given
 from pewter.judge.comparison import Change, GapKey, compare, gap_keys, key_of, unknown_keys
 from pewter.judge.facts.case import Case
 from pewter.judge.review import Review, make_review
+from pewter.judge.spreading import spreading
 from pewter.plan.again import awaited_gaps, given_again, plan_for, read_pause, read_wait
 from pewter.plan.files import check_writable
 from pewter.plan.texts import read_level
@@ -26,6 +27,9 @@ from .review import INTERRUPTED, exit_status, write_files
 from .saved import Output, read_saved
 from .saying import say
 
+MAX_NAMED = 3
+"""Awaited gaps that a line names before it counts the rest."""
+
 Look = Callable[[Plan, Given], Evidence]
 
 
@@ -38,9 +42,6 @@ class RecheckCommand:
     every: str | None = None
     rules: tuple[str, ...] = ()
     wheres: tuple[str, ...] = ()
-    full: bool = False
-    """The whole report too."""
-
     output: Output = field(default_factory=Output)
 
 
@@ -73,14 +74,16 @@ def run_recheck(command: RecheckCommand, look: Look | None = None, clock: Clock 
     if command.output.json:
         print_octets(render(new, ".json"))
     else:
-        print_text(render_changes(compare(_narrowed(old, chosen), new), output_width(), output_marks()))
+        print_text(
+            render_changes(compare(_narrowed(old, plan.only if chosen else ()), new), output_width(), output_marks())
+        )
         say(f"{new.evidence.connections} connections, of {old.evidence.connections} in the review that was kept")
-        if command.full:
-            print_report(new)
+        if command.output.full:
+            print_report(new, full=True)
     if new.evidence.interrupted:
         return INTERRUPTED
     if until is not None or command.rules or command.wheres:
-        return 1 if _still_open(awaited, new) else 0
+        return 1 if _still_open(old, awaited, new) else 0
     return exit_status(new, read_level(command.output.fail_on or old.terms.fail_on))
 
 
@@ -125,19 +128,19 @@ def _wait(waiting: _Waiting, new: Review) -> Review:
         for change in compare(before, new).gaps:
             key = key_of(change.rule, change.where, change.about)
             if key in waiting.awaited and change.change is not told.get(key, Change.STAYED):
-                what = f"{change.change.value}: {change.rule} at {change.where.text}: {change.after}"
+                about = f" ({change.about})" if change.about else ""
+                what = f"{change.change.value}: {change.rule} at {change.where.text}{about}: {change.after}"
                 say(f"{new.evidence.begun:%H:%M:%S} {what}")
             told[key] = change.change
-        left = _still_open(waiting.awaited, new)
+        left = _still_open(waiting.old, waiting.awaited, new)
         if not left or new.evidence.interrupted or waiting.clock.now() + waiting.pause > waiting.until:
             if left and not new.evidence.interrupted:
                 say("the wait is over, and not all is closed")
             return new
-        words = "; ".join(list(left.values())[:3])
-        more = f"; and {len(left) - 3} more" if len(left) > 3 else ""
+        words = _awaited_words(waiting, left, new)
         if words != said:
             said = words
-            say(f"{new.evidence.begun:%H:%M:%S} still awaited, {len(left)}: {words}{more}")
+            say(f"{new.evidence.begun:%H:%M:%S} {words}")
         try:
             waiting.clock.sleep(waiting.pause.total_seconds())
         except KeyboardInterrupt:
@@ -145,11 +148,25 @@ def _wait(waiting: _Waiting, new: Review) -> Review:
         new = _again(waiting.old, waiting.plan, waiting.given, waiting.look)
 
 
-def _still_open(awaited: frozenset[GapKey], new: Review) -> dict[GapKey, str]:
-    """The awaited gaps that are open, or of which nothing could be seen this time; with the words for each."""
-    left = {key: f"{key.rule} at {gap.where.text}: {gap.seen}" for key, gap in gap_keys(new).items() if key in awaited}
+def _awaited_words(waiting: _Waiting, left: dict[GapKey, tuple[str, str]], new: Review) -> str:
+    """How many gaps, the first of them, and which servers and copies are still behind."""
+    shown = [f"{what}: {seen}" if len(left) == 1 else what for what, seen in list(left.values())[:MAX_NAMED]]
+    more = f" and {len(left) - MAX_NAMED} more" if len(left) > MAX_NAMED else ""
+    old, at = waiting.old, new.evidence.begun
+    behind = spreading(Case(new.evidence, old.terms, at, waiting.given.stores, earlier=old.evidence.dns))
+    return "; ".join((f"still awaited, {len(left)}: {', '.join(shown)}{more}", *behind))
+
+
+def _still_open(old: Review, awaited: frozenset[GapKey], new: Review) -> dict[GapKey, tuple[str, str]]:
+    """The awaited gaps that are open, or of which nothing could be seen this time; what each is, and what is seen."""
+    named = {
+        key: f"{key.rule} at {gap.where.text}{f' ({key.about})' if key.about else ''}"
+        for key, gap in gap_keys(old).items()
+        if key in awaited
+    }
+    left = {key: (named[key], gap.seen) for key, gap in gap_keys(new).items() if key in named}
     for key, reason in unknown_keys(new).items():
-        for each in awaited - set(left):
+        for each in set(named) - set(left):
             if each.rule == key.rule and key.place in {each.place, "site"}:
-                left[each] = f"{each.rule} at {each.place}: {reason}"
+                left[each] = named[each], reason
     return left

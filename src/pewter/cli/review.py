@@ -36,6 +36,7 @@ class ReviewCommand:
     fail_on: str = "exposes"
     write: tuple[Path, ...] = ()
     json: bool = False
+    full: bool = False
 
 
 def run_review(command: ReviewCommand, folder: Path) -> int:
@@ -59,7 +60,7 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
     if command.json:
         print_octets(render(review, ".json"))
     else:
-        print_report(review)
+        print_report(review, full=command.full)
     status = exit_status(review, fail_on)
     return WRONG_FILE if failed and status < OWN_FAULT else status
 

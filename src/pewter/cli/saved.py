@@ -32,6 +32,8 @@ class Output:
     fail_on: str | None = None
     write: tuple[Path, ...] = ()
     json: bool = False
+    full: bool = False
+    """Every gap in full, not only what breaks or exposes."""
 
 
 @dataclass(frozen=True)
@@ -116,6 +118,6 @@ def _put_out(review: Review, output: Output) -> int:
     if output.json:
         print_octets(render(review, ".json"))
     elif not output.write:
-        print_report(review)
+        print_report(review, full=output.full)
     status = exit_status(review, read_level(review.terms.fail_on))
     return FileError.exit_status if failed and status < FileError.exit_status else status

@@ -12,6 +12,9 @@ from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
 from .results import ServedCertificate
 from .review import Review
 
+MAX_WORDS = 4
+"""Of what holds now at the place of a gap that closed."""
+
 
 class Change(enum.Enum):
     """What became of a gap."""
@@ -139,9 +142,9 @@ def _what_became(
     for outcome in here:
         if isinstance(outcome, Accepted):
             return Change.ACCEPTED, outcome.because
-    for outcome in here:
-        if isinstance(outcome, Holds):
-            return Change.CLOSED, outcome.seen
+    holds = list(dict.fromkeys(outcome.seen for outcome in here if isinstance(outcome, Holds)))
+    if holds:
+        return Change.CLOSED, "; ".join(holds[:MAX_WORDS])
     unknown = [each.outcome for of_rule, found in others.items() if of_rule[0] == rule for each in found]
     unseen = [each for each in (*here, *unknown) if isinstance(each, Unknown)]
     of_place = next((each for each in unseen if each.where.key == place or each.where.kind.value == "site"), None)

@@ -55,6 +55,9 @@ __all__ = [
 
 _T = TypeVar("_T")
 
+NOT_SENT = "not sent"
+"""In place of a policy where an answer came without one."""
+
 _RULES = {rule.name: rule for rule in RULES}
 _ORDER = {name: position for position, name in enumerate(_RULES)}
 
@@ -575,7 +578,7 @@ def _facts_of_names(case: Case) -> Iterator[NameFacts]:
         if not name.addresses or name.name not in case.site_names:
             continue
         fields = list(dict.fromkeys(answer.values for answer in sts_answers(case, name.name)))
-        sent = tuple(", then ".join(values) if values else "not sent" for values in fields)
+        sent = tuple(", then ".join(values) if values else NOT_SENT for values in fields)
         why = "" if fields else case.why_no_https_answer(name.name)
         is_routed = bool(name.routed) and name.routed != (name.name,)
         yield NameFacts(name.name, name.addresses, is_routed, sent, why)

@@ -6,7 +6,7 @@ documentation addresses, and every date is relative to the moment of start.
 
 import datetime
 import enum
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 import dns.zone
@@ -14,10 +14,10 @@ import dns.zone
 from pewter.tls import Version
 
 from .authority import DAY, Issued, PrivateKey, issue_ca, issue_server, make_key
-from .name_server import read_zone, sign
+from .name_server import TTL, read_zone, sign
 from .revocation import answer_ocsp, make_crl
 from .web_server import Handler, Request, Response, VirtualHost
-from .world import Scenario
+from .world import Mend, Scenario
 
 APEX = "marram-ferries.example"
 WWW = f"www.{APEX}"
@@ -105,50 +105,115 @@ class _Authority:
 
 
 def marram_ferries(stage: Stage, now: datetime.datetime) -> Scenario:
-    """The scenario at a stage; ``now`` is aware."""
+    """The scenario at a stage, and as found with what is mended one after the other; ``now`` is aware."""
     root = issue_ca("Skerry Trust Root R1", None, now - 3000 * DAY, now + 4000 * DAY)
     issuing = issue_ca(
         "Skerry Trust Issuing CA 3", root, now - 700 * DAY, now + 1100 * DAY, path_length=0, organization="Skerry Trust"
     )
-    build = _as_found if stage is Stage.AS_FOUND else _mended
     authority = _Authority(root, issuing, now)
-    servers = build(authority)
+    mended = _mended(authority)
+    zones = _zones_mended(mended)
+    servers = mended
+    mending: tuple[Mend, ...] = ()
+    if stage is Stage.AS_FOUND:
+        servers = _as_found(authority)
+        mending = tuple(_mends(mended, zones))
+        zones = _zones_as_found(servers)
     published = {CA_HOST: VirtualHost(_publish(authority), server="")}
-    addresses: dict[str, tuple[str, ...]] = {}
-    for at, hosts in servers.items():
-        if at == (STAFF_ORIGIN,):
-            continue  # nobody's name leads there
-        for name in hosts:
-            addresses[name] = (*addresses.get(name, ()), *at)
-    above = (read_zone(".", _ROOT_ZONE), read_zone("example", _SUFFIX_ZONE))
-    first, second = _zones(stage, addresses, above[1])
     return Scenario(
         {},
         {**servers, (CA_ADDRESS,): published},
         root,
-        (*above, first, read_zone(CA_DOMAIN, f"@ NS {REGISTRY}.\n{CA_HOST}. A {CA_ADDRESS}")),
-        {REGISTRY_ADDRESS: above, FIRST_SERVER: (first,), SECOND_SERVER: (second,)},
+        zones.resolved,
+        {REGISTRY_ADDRESS: zones.above, FIRST_SERVER: (zones.first,), SECOND_SERVER: (zones.second,)},
         _files(authority, servers),
+        mending,
     )
 
 
-def _zones(
-    stage: Stage, addresses: Mapping[str, tuple[str, ...]], above: dns.zone.Zone
-) -> tuple[dns.zone.Zone, dns.zone.Zone]:
-    """The zone at its two servers: as found, the second is behind; mended, it is signed."""
-    found = {
-        name: [f"{name}. {'AAAA' if ':' in each else 'A'} {each}" for each in at] for name, at in addresses.items()
-    }
-    if stage is Stage.MENDED:
-        lines = [_OWN_SERVERS, _CAA_MENDED, *(each for of in found.values() for each in of)]
-        zone = read_zone(APEX, "\n".join(lines), 2026112601)
-        sign(zone, above)
-        return zone, zone
+@dataclass(frozen=True)
+class _Zones:
+    """The root and the suffix, and the zone at its two servers."""
+
+    above: tuple[dns.zone.Zone, dns.zone.Zone]
+    first: dns.zone.Zone
+    second: dns.zone.Zone
+
+    @property
+    def resolved(self) -> tuple[dns.zone.Zone, ...]:
+        """What a resolver comes to."""
+        return (*self.above, self.first, read_zone(CA_DOMAIN, f"@ NS {REGISTRY}.\n{CA_HOST}. A {CA_ADDRESS}"))
+
+
+def _mends(mended: "Servers", zones: _Zones) -> Iterator[Mend]:
+    """What the operator's staff does, in the order in which it is safe."""
+    at = {address: hosts for addresses, hosts in mended.items() for address in addresses}
+    unsigned_above = _above()
+    yield Mend(
+        "the first name server has the new zone; the second, and copies at the resolver, are behind",
+        name_servers={FIRST_SERVER: (zones.first,)},
+        resolver=_Zones(unsigned_above, zones.first, zones.second).resolved,
+        copies_last=TTL,
+    )
+    for words, addresses in (
+        ("freight: whole chain, current TLS versions, no debug output", ("192.0.2.40",)),
+        ("timetable: both servers have the new certificate", ("192.0.2.30", "192.0.2.31")),
+        ("old webmail: a certificate of its own, and a redirect", ("192.0.2.60",)),
+        (
+            "tickets: a certificate for both names, every page redirected, cookies with their attributes",
+            ("192.0.2.20",),
+        ),
+    ):
+        yield Mend(words, servers={address: at[address] for address in addresses})
+    yield Mend("the second name server has the new zone", name_servers={SECOND_SERVER: (zones.second,)})
+    for words, addresses in (
+        ("staff: TLS at the origin, and the edge speaks it", ("192.0.2.50", STAFF_ORIGIN)),
+        ("booking and status: both at the status server", ("192.0.2.70",)),
+        ("www: permanent redirects, HSTS for a year, https in the pages", ("192.0.2.10",)),
+    ):
+        yield Mend(words, servers={address: at[address] for address in addresses})
+    yield Mend(
+        "the registry vouches for the zone's signatures",
+        name_servers={REGISTRY_ADDRESS: zones.above},
+        resolver=zones.resolved,
+    )
+
+
+def _above() -> tuple[dns.zone.Zone, dns.zone.Zone]:
+    return read_zone(".", _ROOT_ZONE), read_zone("example", _SUFFIX_ZONE)
+
+
+def _address_records(servers: "Servers") -> dict[str, list[str]]:
+    """Lines of the zone for each name."""
+    found: dict[str, list[str]] = {}
+    for at, hosts in servers.items():
+        if at == (STAFF_ORIGIN,):
+            continue  # nobody's name leads there
+        for name in hosts:
+            found.setdefault(name, []).extend(f"{name}. {'AAAA' if ':' in each else 'A'} {each}" for each in at)
+    return found
+
+
+def _zones_as_found(servers: "Servers") -> _Zones:
+    """The second server is behind."""
+    found = _address_records(servers)
     lines = [_OWN_SERVERS, _CAA_AS_FOUND, _HTTPS_AS_FOUND, _BOOKING_AS_FOUND]
     now = [*lines, *(each for of in found.values() for each in of)]
     found[STATUS] = [f"{STATUS}. A 192.0.2.71"]
     before = [*lines, *(each for of in found.values() for each in of)]
-    return read_zone(APEX, "\n".join(now), 2026112402), read_zone(APEX, "\n".join(before), 2026111901)
+    first, second = (
+        read_zone(APEX, "\n".join(each), serial) for each, serial in ((now, 2026112402), (before, 2026111901))
+    )
+    return _Zones(_above(), first, second)
+
+
+def _zones_mended(servers: "Servers") -> _Zones:
+    """Signed, and the same at both."""
+    above = _above()
+    lines = [_OWN_SERVERS, _CAA_MENDED, *(each for of in _address_records(servers).values() for each in of)]
+    zone = read_zone(APEX, "\n".join(lines), 2026112601)
+    sign(zone, above[1])
+    return _Zones(above, zone, zone)
 
 
 def _files(ca: _Authority, servers: "Servers") -> dict[str, bytes]:

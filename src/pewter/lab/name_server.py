@@ -2,6 +2,8 @@
 
 import asyncio
 import contextlib
+import math
+import time
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Self, cast
 
@@ -65,8 +67,10 @@ class NameServer:
     """Answers with authority for its zones; one that ``recurses`` answers from all zones of the world as a resolver."""
 
     def __init__(self, zones: Sequence[dns.zone.Zone], *, recurses: bool = True) -> None:
-        self._zones = {zone.origin: zone for zone in zones if zone.origin is not None}
+        self._zones = _by_origin(zones)
         self._recurses = recurses
+        self._next_zones: dict[dns.name.Name, dns.zone.Zone] | None = None
+        self._copies_end = 0.0
         self._udp: asyncio.DatagramTransport | None = None
         self._tcp: asyncio.Server | None = None
         self.port = 0
@@ -101,6 +105,18 @@ class NameServer:
             self._tcp.close()
             await self._tcp.wait_closed()
 
+    def change(self, zones: Sequence[dns.zone.Zone], copies_last: float = 0.0) -> None:
+        """Other zones: at once, or after the seconds for which kept copies of the present ones last."""
+        self._next_zones = _by_origin(zones)
+        self._copies_end = time.monotonic() + copies_last
+
+    def _seconds_left(self) -> int:
+        """Of the copies that are still given; 0 where there is nothing newer."""
+        left = self._copies_end - time.monotonic()
+        if self._next_zones is not None and left <= 0:
+            self._zones, self._next_zones = self._next_zones, None
+        return math.ceil(left) if self._next_zones is not None else 0
+
     def answer(self, octets: bytes) -> bytes | None:
         """The response to one query; None for octets that are no query."""
         try:
@@ -114,7 +130,11 @@ class NameServer:
         question = query.question[0]
         if not self._recurses:
             response.flags |= dns.flags.AA
+        seconds_left = self._seconds_left()
         self._fill(response, question.name, question.rdtype, with_signatures=bool(query.ednsflags & dns.flags.DO))
+        if seconds_left:
+            for found in response.answer:
+                found.ttl = min(found.ttl, seconds_left)
         return response.to_wire()
 
     def _fill(
@@ -176,6 +196,10 @@ class NameServer:
                 if answer is None:
                     return
                 writer.write(len(answer).to_bytes(2, "big") + answer)
+
+
+def _by_origin(zones: Sequence[dns.zone.Zone]) -> dict[dns.name.Name, dns.zone.Zone]:
+    return {zone.origin: zone for zone in zones if zone.origin is not None}
 
 
 def _set(name: dns.name.Name, found: dns.rdataset.Rdataset) -> dns.rrset.RRset:

@@ -2,14 +2,17 @@
 
 import asyncio
 import contextlib
+import socket
 import ssl
 from collections.abc import Awaitable, Callable
 
 Serve = Callable[[asyncio.StreamReader, asyncio.StreamWriter], Awaitable[None]]
 
 
-async def listen(serve: Serve, port: int, context: ssl.SSLContext | None = None) -> asyncio.Server:
-    """A server on 127.0.0.1; a connection that is cut off when the world ends is no error."""
+async def listen(
+    serve: Serve, port: int, context: ssl.SSLContext | None = None, *, kept: socket.socket | None = None
+) -> asyncio.Server:
+    """A server on 127.0.0.1, or at a ``kept`` socket; a connection that is cut off when the world ends is no error."""
 
     async def quietly(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         try:
@@ -20,6 +23,8 @@ async def listen(serve: Serve, port: int, context: ssl.SSLContext | None = None)
             with contextlib.suppress(OSError, RuntimeError):
                 writer.close()
 
+    if kept is not None:
+        return await asyncio.start_server(quietly, sock=kept, ssl=context)
     return await asyncio.start_server(quietly, "127.0.0.1", port, ssl=context)
 
 

@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import datetime
 import email.utils
+import socket
 import ssl
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
@@ -84,10 +85,11 @@ class VirtualHost:
 class WebServer:
     """All names at one address: one plain and one TLS port, both on 127.0.0.1."""
 
-    def __init__(self, hosts: Mapping[str, VirtualHost]) -> None:
+    def __init__(self, hosts: Mapping[str, VirtualHost], *, keeps_tls_port: bool = False) -> None:
+        """``keeps_tls_port``: one is kept, and refuses, where the hosts speak no TLS yet."""
         self._hosts = dict(hosts)
-        refuses = VirtualHost(lambda request: Response(421, (), b"no such host here"))
-        self._default = next((host for host in self._hosts.values() if host.any_host), refuses)
+        self._keeps_tls_port = keeps_tls_port
+        self._kept: socket.socket | None = None
         self._servers: list[asyncio.Server] = []
         self._inner_ports: dict[str, int] = {}
         self.http_port = 0
@@ -95,19 +97,44 @@ class WebServer:
 
     async def start(self, http_port: int = 0, https_port: int = 0) -> Self:
         self.http_port = await self._listen(self._serve_plain, http_port)
-        for name, host in self._hosts.items():
-            if host.tls_port is not None:
-                self._inner_ports[name] = host.tls_port
-            elif host.chain:
-                context = server_context(host.chain, is_modern=host.is_modern, settings=host.tls_settings)
-                self._inner_ports[name] = await self._listen(self._serve_secure, 0, context)
+        self._inner_ports = await self._start_inner(self._hosts)
         if self._inner_ports:
             self.https_port = await self._listen(self._front, https_port)
+        elif self._keeps_tls_port:
+            self._kept = socket.socket()
+            self._kept.bind(("127.0.0.1", https_port))
+            self.https_port = int(self._kept.getsockname()[1])
         return self
 
     async def stop(self) -> None:
         for server in self._servers:
             server.close()
+        if self._kept is not None:
+            self._kept.close()
+
+    async def change(self, hosts: Mapping[str, VirtualHost]) -> None:
+        """Other virtual hosts from now on."""
+        inner_ports = await self._start_inner(hosts)
+        self._hosts, self._inner_ports = dict(hosts), inner_ports
+        if inner_ports and self._kept is not None:
+            self._servers.append(await listen(self._front, 0, kept=self._kept))
+            self._kept = None
+
+    async def _start_inner(self, hosts: Mapping[str, VirtualHost]) -> dict[str, int]:
+        """The ports at which each host speaks TLS."""
+        ports = {}
+        for name, host in hosts.items():
+            if host.tls_port is not None:
+                ports[name] = host.tls_port
+            elif host.chain:
+                context = server_context(host.chain, is_modern=host.is_modern, settings=host.tls_settings)
+                ports[name] = await self._listen(self._serve_secure, 0, context)
+        return ports
+
+    @property
+    def _default(self) -> VirtualHost:
+        """For a name that no virtual host has."""
+        return next((host for host in self._hosts.values() if host.any_host), _REFUSES)
 
     async def _listen(self, serve: Serve, port: int, context: ssl.SSLContext | None = None) -> int:
         server = await listen(serve, port, context)
@@ -220,6 +247,7 @@ def _response_octets(response: Response, server: str) -> bytes:
     )
 
 
+_REFUSES = VirtualHost(lambda request: Response(421, (), b"no such host here"))
 _REASONS = {
     200: "OK",
     301: "Moved Permanently",

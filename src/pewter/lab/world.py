@@ -50,6 +50,29 @@ class Scenario:
     files: Mapping[str, bytes] = field(default_factory=dict)
     """What somebody has on disk, by file name."""
 
+    mending: tuple["Mend", ...] = ()
+    """What somebody mends one after the other while the world runs."""
+
+
+@dataclass(frozen=True)
+class Mend:
+    """One change of a world that runs."""
+
+    words: str
+    """What was done, for whoever watches."""
+
+    servers: Mapping[str, Mapping[str, VirtualHost]] = field(default_factory=dict)
+    """Virtual hosts of the server at an address, in place of those it had."""
+
+    name_servers: Mapping[str, tuple[dns.zone.Zone, ...]] = field(default_factory=dict)
+    """Zones of the name server at an address."""
+
+    resolver: tuple[dns.zone.Zone, ...] = ()
+    """What the resolver knows; empty for what it knew."""
+
+    copies_last: float = 0.0
+    """Seconds for which the resolver goes on giving what it knew, as the copies that it kept."""
+
 
 @dataclass
 class World:
@@ -64,18 +87,26 @@ class World:
     routes: tuple[str, ...] = ()
     """Route texts as ``--route`` takes them."""
 
+    _web_servers: dict[str, WebServer] = field(default_factory=dict)
+    _name_servers: dict[str, NameServer] = field(default_factory=dict)
+    _resolver: NameServer | None = None
     _running: list[WebServer | NameServer | TcpRelay | UdpRelay] = field(default_factory=list)
     _next_port: int = FIRST_PORT
 
     async def __aenter__(self) -> Self:
         zones = self.scenario.zones or (zone_of_table(self.scenario.zone),)
-        self.resolver = f"127.0.0.1:{await self._start_name_server(NameServer(zones))}"
+        self._resolver = NameServer(zones)
+        self.resolver = f"127.0.0.1:{await self._start_name_server(self._resolver)}"
         routes: list[str] = []
         for address, served in self.scenario.name_servers.items():
-            port = await self._start_name_server(NameServer(served, recurses=False))
+            self._name_servers[address] = NameServer(served, recurses=False)
+            port = await self._start_name_server(self._name_servers[address])
             routes.append(f"{_bracketed(address)}:53=127.0.0.1:{port}")
         for addresses, hosts in self.scenario.servers.items():
-            server = await self._start_web_server(WebServer(hosts))
+            later = (mend.servers.get(each, {}) for mend in self.scenario.mending for each in addresses)
+            speaks_tls_later = any(host.chain for found in later for host in found.values())
+            server = await self._start_web_server(WebServer(hosts, keeps_tls_port=speaks_tls_later))
+            self._web_servers.update(dict.fromkeys(addresses, server))
             for port, inner in ((80, server.http_port), (443, server.https_port)):
                 outer = await self._behind_relay(inner) if inner else CLOSED_PORT
                 routes += [f"{_bracketed(address)}:{port}=127.0.0.1:{outer}" for address in addresses]
@@ -87,6 +118,15 @@ class World:
     ) -> None:
         for each in self._running:
             await each.stop()
+
+    async def change(self, mend: Mend) -> None:
+        """Put one mend in force; ports, and with them the routes, stay what they are."""
+        for address, hosts in mend.servers.items():
+            await self._web_servers[address].change(hosts)
+        for address, zones in mend.name_servers.items():
+            self._name_servers[address].change(zones)
+        if mend.resolver and self._resolver is not None:
+            self._resolver.change(mend.resolver, mend.copies_last)
 
     async def _start_name_server(self, server: NameServer) -> int:
         self._running.append(server)
@@ -142,6 +182,10 @@ class WorldThread:
         self._thread.start()
         asyncio.run_coroutine_threadsafe(self.world.__aenter__(), self._loop).result(30)
         return self.world
+
+    def change(self, mend: Mend) -> None:
+        """Put one mend in force, from another thread."""
+        asyncio.run_coroutine_threadsafe(self.world.change(mend), self._loop).result(30)
 
     def __exit__(
         self, kind: type[BaseException] | None, exc: BaseException | None, trace: TracebackType | None

@@ -40,9 +40,14 @@ def plan_for(review: Review, rules: Sequence[str]) -> Plan:
     plan = review.evidence.plan
     if not rules:
         return plan
-    chosen = [rule for rule in SITE_RULES if rule.name in rules]
+    wanted = {*rules, *(_OF_SPREADING if any(rule.startswith("dns/") for rule in rules) else ())}
+    chosen = [rule for rule in SITE_RULES if rule.name in wanted]
     steps = tuple(each for each in steps_for(chosen) if each in plan.steps)
-    return msgspec.structs.replace(plan, only=tuple(rules), skip=(), steps=steps)
+    return msgspec.structs.replace(plan, only=tuple(rule.name for rule in chosen), skip=(), steps=steps)
+
+
+_OF_SPREADING = ("dns/servers-disagree", "dns/still-cached")
+"""What else is told while a change of the zone is waited for."""
 
 
 def awaited_gaps(review: Review, rules: Sequence[str], wheres: Sequence[str]) -> frozenset[GapKey]:

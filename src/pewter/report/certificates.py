@@ -20,7 +20,12 @@ _LIFE_LEVELS = {
 
 
 def render_certificates(
-    sheet: Sheet, certificates: Sequence[ServedCertificate], at: datetime.datetime, *, are_served: bool = True
+    sheet: Sheet,
+    certificates: Sequence[ServedCertificate],
+    at: datetime.datetime,
+    *,
+    are_served: bool = True,
+    sound_in_brief: bool = False,
 ) -> None:
     """``are_served``: False for certificates in files, of which no server has said anything."""
     if not certificates:
@@ -36,7 +41,13 @@ def render_certificates(
         everywhere = not any(each.staple for each in certificates)
         sheet.labelled(2, "stapling", words + ("any server" if everywhere else listed(places)), label_width=10)
     terms = ("whole as served", "NOT SENT") if are_served else ("whole", "NOT IN THIS FILE")
+    sound = [each for each in certificates if sound_in_brief and _level(each) is None]
+    if sound:
+        words = "; ".join(f"{listed(each.places)}{_until(each.life)}" for each in sound)
+        sheet.labelled(2, sheet.marks.holds, words, label_width=1)
     for certificate in certificates:
+        if certificate in sound:
+            continue
         _certificate(sheet, certificate, with_stores=len(verdicts) > 1, words=terms)
 
 
@@ -47,9 +58,7 @@ def _stores(marks: Marks, verdicts: tuple[tuple[str, bool], ...]) -> str:
 
 def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: bool, words: tuple[str, str]) -> None:
     marks = sheet.marks
-    level = _LIFE_LEVELS[certificate.life.state] if certificate.life is not None else None
-    if certificate.problem or certificate.revoked:
-        level = Level.BREAKS
+    level = _level(certificate)
     mark, style = (marks.holds, "green") if level is None else (marks.level[level], STYLES[level])
     if certificate.unreadable:
         sheet.line("  ", (mark, style), " a certificate that cannot be read")
@@ -75,6 +84,17 @@ def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: b
     if certificate.revoked:
         sheet.labelled(4, "status", certificate.status, STYLES[Level.BREAKS])
     _life(sheet, certificate)
+
+
+def _level(certificate: ServedCertificate) -> Level | None:
+    """How bad it is; None for one without a fault."""
+    if certificate.problem or certificate.revoked or certificate.unreadable:
+        return Level.BREAKS
+    return _LIFE_LEVELS[certificate.life.state] if certificate.life is not None else None
+
+
+def _until(life: LifeDrawn | None) -> str:
+    return "" if life is None or life.is_endless else f" until {life.not_after:%Y-%m-%d}"
 
 
 def _remark(certificate: ServedCertificate) -> str:

@@ -17,15 +17,15 @@ _ORDERS = {
 }
 
 
-def render_protocols(sheet: Sheet, drawn: tuple[ProtocolDrawn, ...]) -> None:
-    """Each picture; those without a gap above a note in one line."""
+def render_protocols(sheet: Sheet, drawn: tuple[ProtocolDrawn, ...], *, in_brief: bool = False) -> None:
+    """Each picture; those without a gap above a note in one line, ``in_brief`` the others by versions and suites."""
     if drawn:
         sheet.heading("Protocol", "as each address speaks it")
     for each in drawn:
-        _picture(sheet, each)
+        _picture(sheet, each, in_brief=in_brief)
 
 
-def _picture(sheet: Sheet, drawn: ProtocolDrawn) -> None:
+def _picture(sheet: Sheet, drawn: ProtocolDrawn, *, in_brief: bool) -> None:
     marks, worst = sheet.marks, drawn.worst
     mark, style = (marks.holds, "green") if worst is None else (marks.level[worst], STYLES[worst])
     remark = f"{drawn.connections} connections" + (", slowed down" if drawn.slowed_down else "")
@@ -38,7 +38,13 @@ def _picture(sheet: Sheet, drawn: ProtocolDrawn) -> None:
     sheet.flow("  ", (places, "bold"), remark, (mark, style))
     sheet.labelled(4, "versions", _versions(drawn, marks))
     for suites in drawn.suites:
-        _suites(sheet, suites)
+        if in_brief:
+            strengths = ", ".join(f"{len(names)} {strength}" for strength, names in suites.by_strength)
+            sheet.labelled(4, suites.version, f"{_count(suites.count)}: {strengths}")
+        else:
+            _suites(sheet, suites)
+    if in_brief:
+        return
     for position, seen in enumerate(drawn.groups):
         order = _ORDERS[seen.order]
         words = f"{seen.version}: {', '.join(seen.groups) or 'none'}" + (f" ({order})" if order else "")

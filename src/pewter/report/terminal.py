@@ -5,16 +5,18 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from pewter.judge.outcomes import Level
-from pewter.judge.results import AreaCount, Results
+from pewter.judge.results import AreaCount
 from pewter.judge.review import Review
 
 from .certificates import render_certificates
 from .gaps import MAX_SHOWN, levels_in_words, render_gaps
+from .name_table import has_table, render_name_table
 from .names import render_names
 from .protocol import render_protocols
-from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, some
+from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, some, wrap
 from .ways_in import render_ways_in
 
+MAX_STEPS = 3
 MAX_FIRST = 8
 """Gaps of one step that are named before the rest is counted."""
 
@@ -27,18 +29,23 @@ _VERDICTS = {
 }
 
 
-def render_terminal(review: Review, width: int, marks: Marks = UNICODE) -> Text:
-    """The whole report, ready to print, with no line wider than ``width`` but for what cannot be broken."""
+def render_terminal(review: Review, width: int, marks: Marks = UNICODE, *, full: bool = True) -> Text:
+    """The report, ready to print, with no line wider than ``width`` but for what cannot be broken.
+
+    Not ``full``, what weakens and what is noted takes a line each; where there are many names, what is sound too.
+    """
     sheet, results = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks), review.results
+    is_brief = not full and has_table(review)
     _verdict(sheet, review)
-    render_ways_in(sheet, results)
+    render_name_table(sheet, review)
+    render_ways_in(sheet, results, only_closed=is_brief)
     render_names(sheet, results.zones)
-    render_certificates(sheet, results.certificates, review.judged.at)
-    render_protocols(sheet, results.protocols)
-    _areas(sheet, results.areas)
-    render_gaps(sheet, results.gaps, results.places, results.titles, results.common_cause)
+    render_certificates(sheet, results.certificates, review.judged.at, sound_in_brief=is_brief)
+    render_protocols(sheet, results.protocols, in_brief=is_brief)
+    _areas(sheet, results.areas, in_brief=is_brief)
+    render_gaps(sheet, results.gaps, results.places, results.titles, results.common_cause, full=full)
     _rest(sheet, review)
-    _next(sheet, results)
+    _next(sheet, review)
     return sheet.text
 
 
@@ -82,7 +89,22 @@ def _all_hold(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
     sheet.labelled(2, sheet.marks.holds, words, label_width=1)
 
 
-def _areas(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
+def _areas_in_brief(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
+    words = []
+    for count in counts:
+        mark = sheet.marks.holds if count.worst is None else sheet.marks.level[count.worst]
+        mark = sheet.marks.unknown if count.made == 0 else mark
+        unknown = f" and {count.unknown} unknown" if count.unknown else ""
+        words.append(f"{mark} {count.area} {count.holds} of {count.made}{unknown}".replace(" ", _TOGETHER))
+    for line in wrap("   ".join(words), sheet.width - 2):
+        sheet.line("  ", line.strip().replace(_TOGETHER, " "))
+
+
+_TOGETHER = "\xa0"
+"""A blank at which no line is broken."""
+
+
+def _areas(sheet: Sheet, counts: Sequence[AreaCount], *, in_brief: bool = False) -> None:
     if not counts:
         return
     marks = sheet.marks
@@ -90,6 +112,9 @@ def _areas(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
     clean = [count for count in counts if count.worst is None and not count.unknown and count.made]
     if len(clean) == len(counts):
         _all_hold(sheet, counts)
+        return
+    if in_brief:
+        _areas_in_brief(sheet, counts)
         return
     for count in counts:
         worst = count.worst
@@ -143,7 +168,8 @@ def _rest(sheet: Sheet, review: Review) -> None:
             sheet.labelled(2, marks.accepted, words, label_width=1)
 
 
-def _next(sheet: Sheet, results: Results) -> None:
+def _next(sheet: Sheet, review: Review) -> None:
+    results = review.results
     sheet.heading("Next")
     if not results.was_reviewed:
         sheet.line("  ", "Look at the spelling of the name; --resolver and --route lead elsewhere.")
@@ -154,7 +180,12 @@ def _next(sheet: Sheet, results: Results) -> None:
             words = "Look again for what could not be checked; --timeout gives it more time."
         sheet.line("  ", words)
         return
-    for position, step in enumerate(results.first):
+    worst = results.worst
+    if worst is not None:
+        counts = levels_in_words(sheet, results.counts).strip()
+        words = f"{verdict_words(review)} {counts}"
+        sheet.labelled(2, sheet.marks.level[worst], words, STYLES[worst], label_width=1)
+    for position, step in enumerate(results.first[:MAX_STEPS]):
         numbers = ", ".join(map(str, step.gaps[:MAX_FIRST]))
         more = f" and {len(step.gaps) - MAX_FIRST:,} more" if len(step.gaps) > MAX_FIRST else ""
         words = f"gap{'s' if len(step.gaps) > 1 else ''} {numbers}{more}: {step.what}"

@@ -13,8 +13,8 @@ from .sheet import STYLES, Marks, Sheet, listed, some, wrap
 _LEG = 14
 
 
-def render_ways_in(sheet: Sheet, results: Results) -> None:
-    """Each name with its ways in."""
+def render_ways_in(sheet: Sheet, results: Results, *, only_closed: bool = False) -> None:
+    """Each name with its ways in; ``only_closed``: only what does not open well."""
     if not results.visits:
         return
     how = "given" if results.canonical_is_given else "worked out"
@@ -28,6 +28,10 @@ def render_ways_in(sheet: Sheet, results: Results) -> None:
     for visit in shown:
         by_name.setdefault(read_url(visit.start).host, []).append(visit)
     folded = {name: fold_addresses(visits) for name, visits in by_name.items()}
+    if only_closed:
+        _closed_ways(sheet, folded, facts)
+        _legs(sheet, results)
+        return
     rows_shown = [row for rows in folded.values() if not _all_open(rows) for row in rows]
     target_width = min(max((len(_target(*row)) for row in rows_shown), default=0), 34)
     hop_width = max((len(_hops(visit)) for visit, _ in rows_shown), default=0)
@@ -117,6 +121,29 @@ def _ways_in_of_name(
         sheet.line("    ", (mark, style), head[5:], (first, of_words))
         for line in more:
             sheet.line(" " * len(head), (line, of_words))
+
+
+def _closed_ways(sheet: Sheet, folded: dict[str, list[tuple[Visit, str]]], facts: dict[str, str]) -> None:
+    """Of each name what does not open well, the same said once for all its ways; the others are counted."""
+    marks, open_names = sheet.marks, []
+    for name, rows in folded.items():
+        bad = [row for row in rows if _mark_of_visit(marks, row[0])[1] != "green"]
+        if not bad:
+            open_names.append(name)
+            continue
+        alike: dict[tuple[tuple[str, str], str], dict[str, list[str]]] = {}
+        for visit, addresses in bad:
+            said = (_mark_of_visit(marks, visit), f"{visit.meets.value}{_remark(name, visit, marks)}")
+            targets = alike.setdefault(said, {})
+            targets.setdefault(_target(visit, addresses), []).append(read_url(visit.start).scheme)
+        count = f"{len(rows) - len(bad)} of {len(rows)} open; {facts.get(name, '')}".rstrip("; ")
+        mark, style = min((said[0] for said in alike), key=_severity)
+        sheet.flow("  ", (name, "bold"), count, (mark, style))
+        for (mark_and_style, words), targets in alike.items():
+            ways = ", ".join(f"{' and '.join(dict.fromkeys(schemes))} {target}" for target, schemes in targets.items())
+            sheet.labelled(6, mark_and_style[0], f"{ways}: {words}", mark_and_style[1], label_width=1)
+    if open_names:
+        sheet.labelled(2, marks.holds, f"all ways in open: {', '.join(open_names)}", label_width=1)
 
 
 def _severity(mark_and_style: tuple[str, str]) -> int:
