@@ -7,7 +7,7 @@ from pathlib import Path
 
 from rich.text import Text
 
-from pewter.errors import FileError, UsageError
+from pewter.errors import FileError
 from pewter.escape import escaped
 from pewter.judge.endings import Ending, endings_of, endings_of_certificate, soonest_first
 from pewter.judge.expectations import Expectations
@@ -16,14 +16,17 @@ from pewter.pki import Certificate, read_certificate
 from pewter.plan.files import check_writable, write_whole
 from pewter.plan.own_files import read_certificate_file
 from pewter.plan.texts import read_as_of
+from pewter.report import charts
+from pewter.report.formats import check_format
 from pewter.report.icalendar import calendar
+from pewter.report.metrics import families_of_endings, openmetrics, textfile
 from pewter.report.rows import table
 
 from .output import print_text
 from .saved import read_saved
 from .saying import say
 
-SUFFIXES = (".ics", ".csv")
+SUFFIXES = (".ics", ".csv", ".om", ".prom", *charts.SUFFIXES)
 MAX_FILES = 10_000
 
 
@@ -40,15 +43,28 @@ def run_expiry(command: ExpiryCommand) -> int:
     """A list, soonest first; 0 wherever something could be read."""
     at = read_as_of(command.as_of) or datetime.datetime.now(datetime.UTC)
     for file in command.write:
-        if file.suffix not in SUFFIXES:
-            raise UsageError(f"--write {file}: the suffix says the format; it can be {', '.join(SUFFIXES)}.")
+        check_format(file, SUFFIXES)
         check_writable(file)
     endings = soonest_first(_endings_in(command.sources))
     for file in command.write:
-        write_whole(file, calendar(endings, at) if file.suffix == ".ics" else _rows(endings))
+        write_whole(file, _render(endings, at, file.suffix))
         say(f"wrote {file}")
     print_text(_listed(endings, at))
     return 0
+
+
+def _render(endings: Sequence[Ending], at: datetime.datetime, suffix: str) -> bytes:
+    match suffix:
+        case ".ics":
+            return calendar(endings, at)
+        case ".om":
+            return openmetrics(families_of_endings(endings))
+        case ".prom":
+            return textfile(families_of_endings(endings))
+        case ".csv":
+            return _rows(endings)
+        case _:
+            return charts.timeline(endings, at, suffix)
 
 
 def _endings_in(sources: Sequence[Path]) -> Iterator[Ending]:

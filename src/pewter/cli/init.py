@@ -1,5 +1,6 @@
 """``pewter init``: a look, and a starter ``pewter.toml`` out of it."""
 
+import dataclasses
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -33,8 +34,7 @@ def run_init(command: InitCommand, folder: Path) -> int:
         raise UsageError(f"{NAME} is there already. --force writes it anew; what stands in it is then lost.")
     check_writable(file)
     # A file that is about to be overwritten is no expectation.
-    empty = folder / ".pewter-init"
-    settled = settle(command.typed, empty, say)
+    settled = settle(dataclasses.replace(command.typed, uses_site_file=False), folder, say)
     with show_progress() as progress:
         evidence = take_look(settled.plan, settled.given, progress)
     case = Case(evidence, settled.terms, evidence.begun, settled.given.stores)
@@ -51,5 +51,5 @@ def run_init(command: InitCommand, folder: Path) -> int:
 def _caa_domains(case: Case) -> tuple[str, ...]:
     """What the CAs of the present certificates declare, where that is known of all of them."""
     leaves = [chain.leaf for chain in case.chains if isinstance(chain.leaf, Certificate)]
-    known = [domains_of(next(iter(leaf.issuer.organizations), ""), {}) for leaf in leaves]
+    known = [domains_of(next(iter(leaf.issuer.organizations), "")) for leaf in leaves]
     return tuple(dict.fromkeys(each for found in known if found for each in found)) if all(known) else ()

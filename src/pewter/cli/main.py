@@ -313,6 +313,11 @@ def recheck(
 def compare(
     old: Annotated[Path, typer.Argument(metavar="OLD", help="A saved review.")],
     new: Annotated[Path, typer.Argument(metavar="NEW", help="A later one of the same site.")],
+    write: Annotated[
+        list[Path] | None,
+        typer.Option("--write", "-w", metavar="FILE", help="Write what changed: .html .md .json .sarif"),
+    ] = None,
+    json: Annotated[bool, typer.Option("--json", help="What changed as JSON on standard output.")] = False,
 ) -> None:
     """What closed, what opened, what stayed from one saved review to the next; offline.
 
@@ -320,7 +325,7 @@ def compare(
     """
     from .saved import run_compare  # noqa: PLC0415
 
-    raise typer.Exit(run_compare(old, new))
+    raise typer.Exit(run_compare(old, new, tuple(write or ()), json=json))
 
 
 @app.command()
@@ -360,7 +365,10 @@ def expiry(
     ],
     as_of: AsOf = None,
     write: Annotated[
-        list[Path] | None, typer.Option("--write", "-w", metavar="FILE", help="Write the list: .ics or .csv")
+        list[Path] | None,
+        typer.Option(
+            "--write", "-w", metavar="FILE", help="Write the list: .ics .csv .om .prom, or a chart: .png .svg"
+        ),
     ] = None,
 ) -> None:
     """What runs out when: certificates and their renewal, intermediates, zone signatures, accepted gaps; offline.

@@ -10,16 +10,17 @@ from pewter.errors import FileError, UsageError
 from pewter.evidence import StoredCertificate
 from pewter.judge.comparison import Change, compare
 from pewter.judge.review import Review, case_of, make_review, read_review
-from pewter.plan.files import check_writable, read_bounded
+from pewter.plan.files import check_writable, read_bounded, write_whole
 from pewter.plan.own_files import read_trust_file
 from pewter.plan.site_file import read_site_file
 from pewter.plan.terms import SUPPOSITIONS, terms_of
 from pewter.plan.texts import read_as_of, read_level
 from pewter.report.changes import render_changes
-from pewter.report.formats import check_format, render
+from pewter.report.formats import COMPARISON_FORMATS, check_format, render
 
 from .output import output_marks, output_width, print_octets, print_report, print_text
 from .review import exit_status, write_files
+from .saying import say
 
 MAX_REVIEW = 200 << 20
 """Octets of a saved review."""
@@ -71,14 +72,23 @@ def run_judge(command: JudgeCommand) -> int:
     return _put_out(make_review(case), command.output)
 
 
-def run_compare(old: Path, new: Path) -> int:
+def run_compare(old: Path, new: Path, write: Sequence[Path] = (), *, json: bool = False) -> int:
     """Say what changed; 1 where gaps opened at or above the level of the newer review."""
     before, after = read_saved(old), read_saved(new)
     if not _are_of_one_site(before, after):
         sites = f"{old} is of {before.evidence.plan.first} and {new} of {after.evidence.plan.first}"
         raise UsageError(f"{sites}: two sites cannot be compared.")
+    for file in write:
+        check_format(file, COMPARISON_FORMATS)
+        check_writable(file)
     comparison = compare(before, after)
-    print_text(render_changes(comparison, output_width(), output_marks()))
+    for file in write:
+        write_whole(file, COMPARISON_FORMATS[file.suffix](before, after))
+        say(f"wrote {file}")
+    if json:
+        print_octets(COMPARISON_FORMATS[".json"](before, after))
+    else:
+        print_text(render_changes(comparison, output_width(), output_marks()))
     worst = read_level(after.terms.fail_on)
     opened = (each for each in comparison.gaps if each.change is Change.OPENED)
     return 1 if any(each.level.rank <= worst.rank for each in opened) else 0

@@ -81,6 +81,12 @@ class Plan(msgspec.Struct, frozen=True, omit_defaults=True):
     revocation: bool = False
     """Ask the CAs of the served certificates too."""
 
+    site_file: str = ""
+    """The name of the file that describes the site; empty where there is none."""
+
+    site_lines: dict[str, int] = {}
+    """The line of it, from 1, that names each host first."""
+
     connections_per_address: int = 8
     whole_seconds: float = 60.0
     step_seconds: float = 10.0

@@ -1,10 +1,12 @@
 """What changed from one review to the next: gaps by rule and place, and the facts beside them."""
 
+import datetime
 import enum
 from collections.abc import Callable, Iterator
 
 import msgspec
 
+from pewter.escape import json_escaped
 from pewter.evidence import Evidence, VersionOutcome
 from pewter.places import Place
 
@@ -27,6 +29,16 @@ class Change(enum.Enum):
 
     ACCEPTED = "accepted"
     """The owner accepts it now."""
+
+
+CHANGE_TITLES = {
+    Change.OPENED: "Opened",
+    Change.CLOSED: "Closed",
+    Change.UNSEEN: "No longer seen: it could not be looked at this time",
+    Change.ACCEPTED: "Accepted now",
+    Change.STAYED: "Stayed",
+}
+"""In the order in which reports show them."""
 
 
 class GapChange(msgspec.Struct, frozen=True):
@@ -61,6 +73,10 @@ class Comparison(msgspec.Struct, frozen=True):
     """An old review held against a new one of the same site."""
 
     site: str
+    before: datetime.datetime
+    """When the older look began."""
+
+    after: datetime.datetime
     gaps: tuple[GapChange, ...]
     """Opened first, then what closed, could not be seen, was accepted, and stayed."""
 
@@ -110,9 +126,25 @@ def compare(old: Review, new: Review) -> Comparison:
         change, words = _what_became(identity, after, others)
         title = titles[each.rule]
         changes.append(GapChange(change, each.rule, title, each.level, gap.where, gap.seen, words, gap.about))
-    order = [Change.OPENED, Change.CLOSED, Change.UNSEEN, Change.ACCEPTED, Change.STAYED]
+    order = list(CHANGE_TITLES)
     changes.sort(key=lambda each: (order.index(each.change), each.level.rank))
-    return Comparison(new.evidence.plan.first, tuple(changes), tuple(_facts(old, new)))
+    return Comparison(
+        new.evidence.plan.first, old.evidence.begun, new.evidence.begun, tuple(changes), tuple(_facts(old, new))
+    )
+
+
+FORMAT = "pewter-comparison/1"
+
+
+def write_comparison(old: Review, new: Review) -> bytes:
+    """JSON in UTF-8 on one line, with its end."""
+    content = {"format": FORMAT, **msgspec.structs.asdict(compare(old, new))}
+    return json_escaped(msgspec.json.encode(content)) + b"\n"
+
+
+def changes_by_key(old: Review, new: Review) -> dict[GapKey, GapChange]:
+    """Of each gap, what became of it."""
+    return {key_of(each.rule, each.where, each.about): each for each in compare(old, new).gaps}
 
 
 def _gaps(review: Review) -> dict[GapKey, tuple[Judged, Gap]]:

@@ -80,8 +80,8 @@ def name_lines(review: Review) -> tuple[NameLine, ...]:
 def _line(results: Results, name: str, judged: Sequence[Judged], has_address: bool) -> NameLine:
     gaps = sorted((each for each in judged if isinstance(each.outcome, Gap)), key=lambda each: each.level.rank)
     visits = [each for each in results.visits if read_url(each.start).host == name and each.reason is not WayIn.ABSENT]
-    open_ones = [each for each in visits if each.meets.is_good]
-    closed = [each for each in visits if not each.meets.is_good]
+    closed = {each.start: each for each in visits if not each.meets.is_good}
+    open_ones = {each.start: each for each in visits if each.start not in closed}
     served = [each for each in results.certificates if name in each.hosts and each.life is not None]
     soonest = min(served, key=lambda each: each.life.not_after if each.life is not None else _NEVER, default=None)
     life = soonest.life if soonest is not None and soonest.life is not None and not soonest.life.is_endless else None
@@ -89,10 +89,10 @@ def _line(results: Results, name: str, judged: Sequence[Judged], has_address: bo
     return NameLine(
         name=name,
         worst=gaps[0].level if gaps else None,
-        lands=tuple(dict.fromkeys(read_url(each.lands).origin for each in open_ones)),
+        lands=tuple(dict.fromkeys(read_url(each.lands).origin for each in open_ones.values())),
         open_ways=len(open_ones),
-        ways=len(visits),
-        instead=closed[0].meets if closed else None,
+        ways=len(open_ones) + len(closed),
+        instead=next((each.meets for each in closed.values()), None),
         state=life.state if life is not None else None,
         days_left=life.days_left if life is not None else None,
         renewal=life.renewal if life is not None else None,

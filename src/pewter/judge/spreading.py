@@ -16,7 +16,7 @@ _TYPES = ("A", "AAAA", "CAA")
 
 
 def spreading(case: Case) -> tuple[str, ...]:
-    """A sentence for each zone with servers, and each resolver with copies, that are still behind; none where all is new.
+    """A sentence for each zone with servers, and each resolver with copies, that are still behind.
 
     A copy counts as old only where the case's earlier review, or a server that is behind, gives the same.
     """

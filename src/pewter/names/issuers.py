@@ -4,7 +4,6 @@ import datetime
 import functools
 import importlib.resources
 import tomllib
-from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -27,8 +26,6 @@ def known_issuers() -> tuple[Issuer, ...]:
     return msgspec.convert(tomllib.loads(file.read_text(encoding="utf-8"))["issuer"], tuple[Issuer, ...])
 
 
-def domains_of(organization: str, own: Mapping[str, Sequence[str]]) -> tuple[str, ...] | None:
-    """The domains of the CA with this organization; the site's own words first.  None: not known."""
-    if organization in own:
-        return tuple(each.lower() for each in own[organization])
+def domains_of(organization: str) -> tuple[str, ...] | None:
+    """The domains of the CA with this organization; None: not known."""
     return next((each.domains for each in known_issuers() if organization in each.organization), None)

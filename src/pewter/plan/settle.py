@@ -16,7 +16,7 @@ from pewter.web.sites import are_siblings
 
 from .own_files import read_certificate_file, read_log_file, read_trust_file
 from .root_stores import own_stores
-from .site_file import KINDS, NAME, SiteFile, read_site_file
+from .site_file import KINDS, NAME, SiteFile, lines_of_names, read_site_file
 from .terms import SUPPOSITIONS, terms_of
 from .texts import TypedTarget, origin_text, read_canonical, read_path, read_target, resolver_text
 
@@ -46,6 +46,8 @@ class Typed:
     skip: tuple[str, ...] = ()
     timeout: float | None = None
     server: str = ""
+    uses_site_file: bool = True
+    """Where the folder has one of this site."""
 
 
 @dataclass(frozen=True)
@@ -60,7 +62,7 @@ class Settled:
 def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
     """What was typed comes before what the folder's site file says.  ``say`` is told what is not used, and why."""
     site_file = _site_file(typed, folder, say)
-    look = site_file.look
+    look, is_described = site_file.look, site_file != SiteFile()
     targets, paths = _targets_and_paths(typed, site_file)
     gentle = typed.gentle or look.gentle
     timeout = typed.timeout if typed.timeout is not None else look.timeout or (GENTLE_SECONDS if gentle else 60.0)
@@ -86,6 +88,8 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
         skip=typed.skip,
         steps=steps_for(rules),
         revocation=typed.revocation or look.revocation,
+        site_file=NAME if is_described else "",
+        site_lines=lines_of_names(folder / NAME, [target.host for target in targets]) if is_described else {},
         connections_per_address=1 if gentle else 8,
         whole_seconds=timeout,
         step_seconds=min(10.0, timeout),
@@ -102,9 +106,12 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
 def _origins(typed: Typed, site_file: SiteFile, targets: Sequence[Target]) -> tuple[str, ...]:
     """Those that were typed, and of the site file's those of names under review."""
     hosts = {target.host for target in targets}
-    own = (origin_text(text, targets[0].host) for text in site_file.origin_texts)
-    of_targets = (text for text in own if text.partition("=")[0] in hosts)
-    return tuple(dict.fromkeys((*(origin_text(text, targets[0].host) for text in typed.origins), *of_targets)))
+
+    def read(texts: Sequence[str]) -> tuple[str, ...]:
+        return tuple(origin_text(text, targets[0].host) for text in texts)
+
+    of_targets = (text for text in read(site_file.origin_texts) if text.partition("=")[0] in hosts)
+    return tuple(dict.fromkeys((*read(typed.origins), *of_targets)))
 
 
 def _given(typed: Typed, site_file: SiteFile, folder: Path, say: Callable[[str], None]) -> Given:
@@ -142,7 +149,7 @@ def _targets_and_paths(typed: Typed, site_file: SiteFile) -> tuple[tuple[Target,
 def _site_file(typed: Typed, folder: Path, say: Callable[[str], None]) -> SiteFile:
     """The folder's site file, where no target is given or the first is a name of that site."""
     path = folder / NAME
-    if not path.exists():
+    if not typed.uses_site_file or not path.exists():
         if not typed.targets:
             raise UsageError(f"No target, and no {NAME} in this folder. Type: pewter review www.x.example")
         return SiteFile()

@@ -3,6 +3,7 @@
 import datetime
 import re
 import tomllib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -83,6 +84,22 @@ class SiteFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 def read_site_file(path: Path) -> SiteFile:
     """Read and check a site file; FileError names the file, the key and what is allowed."""
     return site_file_of(path, read_bounded(path, MAX_SITE_FILE, "site file"))
+
+
+def lines_of_names(path: Path, names: Sequence[str]) -> dict[str, int]:
+    """The line, from 1, of a site file that names each host first."""
+    lines = read_bounded(path, MAX_SITE_FILE, "site file").decode("utf-8", "replace").lower().split("\n")
+    hosts = [{_host_in(quoted) for quoted in _QUOTED.findall(line)} for line in lines]
+    first: dict[str, int] = {}
+    for number, on_line in enumerate(hosts, start=1):
+        for name in on_line:
+            first.setdefault(name, number)
+    return {name: first[name] for name in names if name in first}
+
+
+def _host_in(quoted: str) -> str:
+    """Of a quoted name or URL."""
+    return quoted[1:-1].partition("://")[2].partition("/")[0] or quoted[1:-1]
 
 
 def site_file_of(path: Path, octets: bytes) -> SiteFile:

@@ -2,25 +2,18 @@
 
 from rich.text import Text
 
-from pewter.judge.comparison import Change, Comparison, GapChange
+from pewter.judge.comparison import CHANGE_TITLES, Change, Comparison, GapChange
 
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet
 
 MAX_SHOWN = 300
-_TITLES = {
-    Change.OPENED: "Opened",
-    Change.CLOSED: "Closed",
-    Change.UNSEEN: "No longer seen: it could not be looked at this time",
-    Change.ACCEPTED: "Accepted now",
-    Change.STAYED: "Stayed",
-}
 
 
 def render_changes(comparison: Comparison, width: int, marks: Marks = UNICODE) -> Text:
     """What opened and closed first; what stayed is a line each."""
     sheet = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
     counts = f" {marks.dot} ".join(
-        f"{comparison.counted(change)} {change.value}" for change in _TITLES if comparison.counted(change)
+        f"{comparison.counted(change)} {change.value}" for change in CHANGE_TITLES if comparison.counted(change)
     )
     open_now = [each for each in comparison.gaps if each.change in {Change.OPENED, Change.STAYED}]
     mark, style = marks.holds, "bold green"
@@ -31,7 +24,7 @@ def render_changes(comparison: Comparison, width: int, marks: Marks = UNICODE) -
         mark, style = marks.unknown, "bold yellow"
     words = "no gap before and none now" if not comparison.gaps else counts
     sheet.flow("", (f"{comparison.site}: {words}", style), "", (mark, style))
-    for change, title in _TITLES.items():
+    for change, title in CHANGE_TITLES.items():
         found = [each for each in comparison.gaps if each.change is change]
         if not found:
             continue

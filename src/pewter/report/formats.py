@@ -1,19 +1,20 @@
 """The table of formats: one row each, and pure functions from a review to octets."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 from pewter.errors import UsageError
+from pewter.judge.comparison import write_comparison
 from pewter.judge.review import Review, write_review
 
-from .html import render_html
+from .html import render_html, render_html_changes
 from .icalendar import render_icalendar
 from .junit import render_junit
-from .markdown import render_markdown
+from .markdown import render_markdown, render_markdown_changes
 from .metrics import render_openmetrics, render_textfile
 from .rows import render_rows
-from .sarif import render_sarif
+from .sarif import render_sarif, render_sarif_changes
 from .text import render_text
 
 
@@ -41,13 +42,22 @@ FORMATS = (
 """The one table of formats."""
 
 
+COMPARISON_FORMATS = {
+    ".html": render_html_changes,
+    ".md": render_markdown_changes,
+    ".json": write_comparison,
+    ".sarif": render_sarif_changes,
+}
+"""Of what changed between two reviews, older and newer."""
+
+
 def render(review: Review, suffix: str) -> bytes:
     """A review in the format of a suffix; the same review gives the same octets."""
     return next(each for each in FORMATS if each.suffix == suffix).render(review)
 
 
-def check_format(path: Path) -> None:
-    """UsageError for a file whose suffix is that of no format."""
-    if path.suffix not in {each.suffix for each in FORMATS}:
-        known = ", ".join(each.suffix for each in FORMATS)
-        raise UsageError(f"--write {path}: the suffix says the format; it can be {known}.")
+def check_format(path: Path, suffixes: Iterable[str] | None = None) -> None:
+    """UsageError for a file whose suffix is that of no format, of a review's where none are given."""
+    known = tuple(suffixes) if suffixes is not None else tuple(each.suffix for each in FORMATS)
+    if path.suffix not in known:
+        raise UsageError(f"--write {path}: the suffix says the format; it can be {', '.join(known)}.")

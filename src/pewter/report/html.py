@@ -1,17 +1,21 @@
 """HTML: one file that loads nothing and needs no script; dark and light, printable, readable on a phone."""
 
 import functools
+from collections.abc import Sequence
 from typing import Any
 
 import msgspec
 
 from pewter.escape import escaped
 from pewter.evidence import WayIn
+from pewter.judge.comparison import CHANGE_TITLES, Change, compare
+from pewter.judge.name_lines import name_lines
 from pewter.judge.outcomes import Level
 from pewter.judge.results import LinkState, Prediction, ServedCertificate, Visit
 from pewter.judge.review import Review
 
 from .certificates import life_level, life_words
+from .name_table import cells_of, has_table, sight_of
 from .terminal import verdict_words
 from .ways_in import fold_addresses
 
@@ -26,7 +30,7 @@ def render_html(review: Review) -> bytes:
     results, evidence = review.results, review.evidence
     shown = [visit for visit in results.visits if visit.reason is not WayIn.ABSENT]
     worst = results.worst.value if results.worst is not None else "holds" if results.was_reviewed else "unknown"
-    text: str = _template().render(
+    text: str = template("review.html.j2").render(
         site=evidence.plan.first,
         verdict=verdict_words(review),
         verdict_class=worst,
@@ -41,10 +45,11 @@ def render_html(review: Review) -> bytes:
         names_count=sum(1 for name in evidence.names if name.addresses),
         connections=evidence.connections,
         elapsed=f"{evidence.elapsed_seconds:.1f}",
-        conditions=results.conditions,
+        conditions=results.conditions[:1].upper() + results.conditions[1:],
         interrupted=evidence.interrupted,
         supposed=results.supposed,
         first=results.first,
+        names=_names(review),
         canonical=results.canonical,
         visits=[_visit(*each) for each in fold_addresses(shown)],
         legs=results.legs,
@@ -63,6 +68,39 @@ def render_html(review: Review) -> bytes:
         unknowns=results.unknowns,
         not_asked=evidence.dns.not_asked,
         accepted=results.accepted,
+    )
+    return text.encode("utf-8", "replace")
+
+
+def _names(review: Review) -> Sequence[tuple[str, str, Sequence[str]]]:
+    """Mark, class and cells of each name, where there are enough for a table."""
+    found = []
+    for line in name_lines(review) if has_table(review) else ():
+        css = line.worst.value if line.worst is not None else "accepted" if line.is_accepted else sight_of(line)
+        found.append((MARKS[css], css, cells_of(line)))
+    return found[:MAX_GAPS]
+
+
+def render_html_changes(old: Review, new: Review) -> bytes:
+    """What changed between two reviews."""
+    comparison = compare(old, new)
+    groups = [
+        (title, found)
+        for change, title in CHANGE_TITLES.items()
+        if (found := [each for each in comparison.gaps if each.change is change])
+    ]
+    open_now = [each.level for each in comparison.gaps if each.change in {Change.OPENED, Change.STAYED}]
+    worst = min(open_now, key=lambda level: level.rank).value if open_now else "holds"
+    if not open_now and comparison.counted(Change.UNSEEN):
+        worst = "unknown"
+    counts = ", ".join(f"{count} {change.value}" for change in CHANGE_TITLES if (count := comparison.counted(change)))
+    text: str = template("comparison.html.j2").render(
+        comparison=comparison,
+        groups=groups,
+        verdict=counts or "no gap before and none now",
+        verdict_class=worst,
+        marks=MARKS,
+        most=MAX_GAPS,
     )
     return text.encode("utf-8", "replace")
 
@@ -97,7 +135,8 @@ def _protocol(drawn: Any) -> dict[str, Any]:
 
 
 @functools.cache
-def _template() -> Any:
+def template(name: str) -> Any:
+    """One of our own; every text in it is escaped."""
     import jinja2  # noqa: PLC0415  needed for this format alone
     import markupsafe  # noqa: PLC0415
 
@@ -110,7 +149,7 @@ def _template() -> Any:
         finalize=_shown,
     )
     environment.filters["lines"] = lambda text: markupsafe.Markup("\n").join(map(escaped, text.split("\n")))
-    return environment.get_template("review.html.j2")
+    return environment.get_template(name)
 
 
 def _shown(value: object) -> object:

@@ -4,6 +4,7 @@ import re
 from collections.abc import Iterator
 
 from pewter.escape import escaped
+from pewter.judge.comparison import CHANGE_TITLES, Comparison, compare
 from pewter.judge.outcomes import Level
 from pewter.judge.results import GapEntry, Manner, Results
 from pewter.judge.review import Review
@@ -106,3 +107,30 @@ def _rest(results: Results) -> Iterator[str]:
         yield from ("", "## Accepted", "")
         for each in results.accepted:
             yield f"- {code(each.rule)} at {code(each.where.text)} until {each.until}: {plain(each.because)}"
+
+
+def render_markdown_changes(old: Review, new: Review) -> bytes:
+    """What changed between two reviews."""
+    return ("\n".join(_changes(compare(old, new))).rstrip() + "\n").encode("utf-8", "replace")
+
+
+def _changes(comparison: Comparison) -> Iterator[str]:
+    counts = ", ".join(f"{count} {change.value}" for change in CHANGE_TITLES if (count := comparison.counted(change)))
+    yield f"# {plain(comparison.site)}: {counts or 'no gap before and none now'}"
+    yield ""
+    yield f"From {comparison.before:%Y-%m-%d %H:%M} UTC to {comparison.after:%Y-%m-%d %H:%M} UTC."
+    for change, title in CHANGE_TITLES.items():
+        found = [each for each in comparison.gaps if each.change is change][:MAX_GAPS]
+        if not found:
+            continue
+        yield from ("", f"## {plain(title)}", "")
+        for each in found:
+            yield f"- {_MARKS[each.level]} {code(each.rule)} at {code(each.where.text)}: {plain(each.title)}"
+            yield from (
+                f"  - {label}: {code(words)}" for label, words in (("was", each.before), ("is", each.after)) if words
+            )
+    if comparison.facts:
+        yield from ("", "## Beside gaps", "")
+        for fact in comparison.facts[:MAX_GAPS]:
+            yield f"- {plain(fact.subject)}"
+            yield from (f"  - was: {code(fact.before)}", f"  - is: {code(fact.after)}")

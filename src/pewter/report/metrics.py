@@ -1,9 +1,10 @@
 """Metrics: OpenMetrics text 1.0, and the older text format that a textfile collector reads."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from pewter.escape import escaped
+from pewter.judge.endings import Ending
 from pewter.judge.outcomes import Gap, Holds, Level, Unknown
 from pewter.judge.review import Review
 
@@ -11,7 +12,7 @@ Labels = tuple[tuple[str, str], ...]
 
 
 @dataclass(frozen=True)
-class _Family:
+class Family:
     """One gauge; the unit is the end of its name."""
 
     name: str
@@ -21,18 +22,37 @@ class _Family:
 
 
 def render_openmetrics(review: Review) -> bytes:
-    """Ends with ``# EOF``."""
-    lines = [line for family in _families(review) for line in _lines(family, with_unit=True)]
-    return ("\n".join((*lines, "# EOF")) + "\n").encode("utf-8", "replace")
+    """In OpenMetrics."""
+    return openmetrics(_families(review))
 
 
 def render_textfile(review: Review) -> bytes:
+    """For a textfile collector."""
+    return textfile(_families(review))
+
+
+def openmetrics(families: Iterable[Family]) -> bytes:
+    """Ends with ``# EOF``."""
+    lines = [line for family in families for line in _lines(family, with_unit=True)]
+    return ("\n".join((*lines, "# EOF")) + "\n").encode("utf-8", "replace")
+
+
+def textfile(families: Iterable[Family]) -> bytes:
     """Gauges alone, without units and end mark: one other type, and the whole file would be dropped."""
-    lines = [line for family in _families(review) for line in _lines(family, with_unit=False)]
+    lines = [line for family in families for line in _lines(family, with_unit=False)]
     return ("\n".join(lines) + "\n").encode("utf-8", "replace")
 
 
-def _lines(family: _Family, *, with_unit: bool) -> Iterator[str]:
+def families_of_endings(endings: Sequence[Ending]) -> tuple[Family, ...]:
+    """When each thing ends: of each kind and place the earliest."""
+    earliest: dict[Labels, float] = {}
+    for ending in endings:
+        labels = (("kind", ending.kind.value), ("where", ending.where))
+        earliest[labels] = min(earliest.get(labels, 1e12), ending.at.timestamp())
+    return (Family("pewter_ends_timestamp_seconds", "When it ends.", "seconds", tuple(earliest.items())),)
+
+
+def _lines(family: Family, *, with_unit: bool) -> Iterator[str]:
     if not family.samples:
         return
     yield f"# HELP {family.name} {family.help}"
@@ -52,11 +72,11 @@ def _number(value: float) -> str:
     return str(int(value)) if value == int(value) else f"{value:.3f}"
 
 
-def _families(review: Review) -> Iterator[_Family]:
+def _families(review: Review) -> Iterator[Family]:
     results, evidence = review.results, review.evidence
     site = (("site", evidence.plan.first),)
     levels = tuple(((*site, ("level", level.value)), float(results.counts.get(level.value, 0))) for level in Level)
-    yield _Family("pewter_gaps", "Gap entries by level.", "", levels)
+    yield Family("pewter_gaps", "Gap entries by level.", "", levels)
     kinds = {"gap": Gap, "holds": Holds, "unknown": Unknown}
     checks = tuple(
         (
@@ -67,11 +87,11 @@ def _families(review: Review) -> Iterator[_Family]:
         for of_area in [[each for each in results.outcomes if each.rule.startswith(f"{area}/")]]
         for name, kind in kinds.items()
     )
-    yield _Family("pewter_checks", "Checks by area and outcome.", "", checks)
-    yield _Family(
+    yield Family("pewter_checks", "Checks by area and outcome.", "", checks)
+    yield Family(
         "pewter_review_timestamp_seconds", "When the review began.", "seconds", ((site, evidence.begun.timestamp()),)
     )
-    yield _Family("pewter_review_duration_seconds", "How long it took.", "seconds", ((site, evidence.elapsed_seconds),))
+    yield Family("pewter_review_duration_seconds", "How long it took.", "seconds", ((site, evidence.elapsed_seconds),))
     ends: dict[Labels, float] = {}
     renewals: dict[Labels, float] = {}
     for certificate in results.certificates:
@@ -81,13 +101,13 @@ def _families(review: Review) -> Iterator[_Family]:
             labels = (*site, ("name", place))
             ends[labels] = min(ends.get(labels, 1e12), certificate.life.not_after.timestamp())
             renewals[labels] = min(renewals.get(labels, 1e12), certificate.life.renewal.timestamp())
-    yield _Family(
+    yield Family(
         "pewter_certificate_not_after_timestamp_seconds",
         "The end of the certificate that ends first at a name.",
         "seconds",
         tuple(ends.items()),
     )
-    yield _Family(
+    yield Family(
         "pewter_certificate_renewal_timestamp_seconds",
         "When its renewal is due.",
         "seconds",

@@ -79,7 +79,12 @@ def mark_of(line: NameLine, marks: Marks) -> tuple[str, str]:
     """By its worst gap; a name of which nothing could be seen holds nothing."""
     if line.worst is not None:
         return marks.level[line.worst], STYLES[line.worst]
-    return (marks.holds, "green") if line.ways and not line.instead else (marks.unknown, "yellow")
+    return (marks.holds, "green") if sight_of(line) == "holds" else (marks.unknown, "yellow")
+
+
+def sight_of(line: NameLine) -> str:
+    """Of a name without a gap: whether it was seen to open, ``holds``, or not, ``unknown``."""
+    return "holds" if line.ways and line.instead is None else "unknown"
 
 
 _SHORT = {Prediction.IN_SOME: "in some browsers", Prediction.CIRCLES: "goes in circles"}

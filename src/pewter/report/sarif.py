@@ -2,37 +2,89 @@
 
 import datetime
 import re
-from collections.abc import Iterator
+import uuid
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import msgspec
 
 from pewter.escape import escaped
+from pewter.judge.comparison import Change, changes_by_key, key_of
 from pewter.judge.outcomes import Accepted, Gap, Judged, Level, Unknown
 from pewter.judge.results import Place
 from pewter.judge.review import Review
 from pewter.web.urls import https_origin
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+_NAMESPACE = uuid.UUID("6f1b1d0e-1c83-5c39-9a53-6d2f7f0f3b11")
 _LEVELS = {Level.BREAKS: "error", Level.EXPOSES: "error", Level.WEAKENS: "warning", Level.NOTE: "note"}
 _ACTS = re.compile(r"([\\\[\]])")
 
 
 def render_sarif(review: Review) -> bytes:
     """One run; gaps and accepted gaps are results, what is unknown is a notification."""
-    judged = review.results.outcomes
-    shown = [each for each in judged if isinstance(each.outcome, Gap | Accepted)]
-    unknown = [each for each in judged if isinstance(each.outcome, Unknown)]
-    needed = {each.rule for each in (*shown, *unknown)}
-    names = [result.rule for result in review.results.rules if result.rule in needed]
+    shown = [(each, "") for each in review.results.outcomes if isinstance(each.outcome, Gap | Accepted)]
+    return _log(review, shown, None)
+
+
+def render_sarif_changes(old: Review, new: Review) -> bytes:
+    """The newer review's run with its results' baseline states, and what is absent now (section 3.27.24).
+
+    What could not be seen this time is unchanged, and never absent.
+    """
+    before = dict(_numbered(_shown(old)))
+    states = {key: change.change for key, change in changes_by_key(old, new).items()}
+    shown: list[tuple[Judged, str]] = []
+    for identity, judged in _numbered(_shown(new)):
+        was = before.pop(identity, None)
+        is_same = was is not None and type(was.outcome) is type(judged.outcome) and was.level is judged.level
+        shown.append((judged, "new" if was is None else "unchanged" if is_same else "updated"))
+    for judged in before.values():
+        gap = _gap_of(judged)
+        gone = states.get(key_of(judged.rule, gap.where, gap.about), Change.CLOSED) is not Change.UNSEEN
+        shown.append((judged, "absent" if gone else "unchanged"))
+    return _log(new, shown, old)
+
+
+def _shown(review: Review) -> list[Judged]:
+    return [each for each in review.results.outcomes if isinstance(each.outcome, Gap | Accepted)]
+
+
+def _gap_of(judged: Judged) -> Gap:
+    outcome = judged.outcome
+    gap = outcome.gap if isinstance(outcome, Accepted) else outcome
+    assert isinstance(gap, Gap)
+    return gap
+
+
+def _numbered(shown: Iterable[Judged]) -> Iterator[tuple[str, Judged]]:
+    """Each with its identity: of rule and place, never of a date, a digest or an address of a pool that rotates."""
+    used: dict[str, int] = {}
+    for judged in shown:
+        gap = _gap_of(judged)
+        identity = " ".join(filter(None, (judged.rule, gap.where.key, gap.where.address, gap.about)))
+        used[identity] = used.get(identity, 0) + 1
+        yield (identity if used[identity] == 1 else f"{identity} {used[identity]}"), judged
+
+
+def _log(review: Review, shown: list[tuple[Judged, str]], baseline: Review | None) -> bytes:
+    unknown = [each for each in review.results.outcomes if isinstance(each.outcome, Unknown)]
+    needed = {each.rule for each in (*(judged for judged, _ in shown), *unknown)}
+    reviews = [review] if baseline is None else [review, baseline]
+    names = list(
+        dict.fromkeys(result.rule for each in reviews for result in each.results.rules if result.rule in needed)
+    )
     indexes = {name: index for index, name in enumerate(names)}
-    run = {
-        "tool": {"driver": _driver(review, names)},
-        "automationDetails": {"id": f"pewter/{review.evidence.plan.first}/"},
+    titles = {rule: title for each in reversed(reviews) for rule, title in each.results.titles.items()}
+    run: dict[str, Any] = {
+        "tool": {"driver": _driver(reviews, names)},
+        "automationDetails": {"id": f"pewter/{review.evidence.plan.first}/", "guid": _guid(review)},
         "invocations": [_invocation(review, unknown, indexes)],
         "columnKind": "unicodeCodePoints",
-        "results": list(_results(review, shown, indexes)),
+        "results": list(_results(review, shown, indexes, titles)),
     }
+    if baseline is not None:
+        run["baselineGuid"] = _guid(baseline)
     return (
         msgspec.json.format(msgspec.json.encode({"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}), indent=1)
         + b"\n"
@@ -44,9 +96,15 @@ def words(text: str) -> str:
     return _ACTS.sub(r"\\\1", escaped(text)).replace("{", "{{").replace("}", "}}")
 
 
-def _driver(review: Review, names: list[str]) -> dict[str, Any]:
-    results = {result.rule: result for result in review.results.rules}
-    entries = {entry.rule: entry for entry in reversed(review.results.gaps)}
+def _guid(review: Review) -> str:
+    """The same for the same review."""
+    return str(uuid.uuid5(_NAMESPACE, f"{review.evidence.plan.first} {review.evidence.begun.isoformat()}"))
+
+
+def _driver(reviews: list[Review], names: list[str]) -> dict[str, Any]:
+    review = reviews[0]
+    results = {result.rule: result for each in reversed(reviews) for result in each.results.rules}
+    entries = {entry.rule: entry for each in reversed(reviews) for entry in reversed(each.results.gaps)}
     return {
         "name": "Pewter",
         "semanticVersion": review.judged.pewter,
@@ -65,17 +123,12 @@ def _driver(review: Review, names: list[str]) -> dict[str, Any]:
     }
 
 
-def _results(review: Review, shown: list[Judged], indexes: dict[str, int]) -> Iterator[dict[str, Any]]:
-    used: dict[str, int] = {}
-    titles = review.results.titles
-    for judged in shown:
-        outcome = judged.outcome
-        assert isinstance(outcome, Gap | Accepted)
-        gap = outcome.gap if isinstance(outcome, Accepted) else outcome
-        identity = " ".join(filter(None, (judged.rule, gap.where.key, gap.where.address, gap.about)))
-        used[identity] = used.get(identity, 0) + 1
-        if used[identity] > 1:
-            identity += f" {used[identity]}"
+def _results(
+    review: Review, shown: list[tuple[Judged, str]], indexes: dict[str, int], titles: dict[str, str]
+) -> Iterator[dict[str, Any]]:
+    identities = (identity for identity, _ in _numbered(judged for judged, _ in shown))
+    for identity, (judged, state) in zip(identities, shown, strict=True):
+        outcome, gap = judged.outcome, _gap_of(judged)
         title = titles[judged.rule]
         found: dict[str, Any] = {
             "ruleId": judged.rule,
@@ -88,6 +141,8 @@ def _results(review: Review, shown: list[Judged], indexes: dict[str, int]) -> It
             "suppressions": [],
             "properties": {"level": judged.level.value},
         }
+        if state:
+            found["baselineState"] = state
         if isinstance(outcome, Accepted):
             found["suppressions"] = [
                 {"kind": "external", "status": "accepted", "justification": escaped(outcome.because)}
@@ -97,13 +152,13 @@ def _results(review: Review, shown: list[Judged], indexes: dict[str, int]) -> It
 
 
 def _location(review: Review, where: Place) -> dict[str, Any]:
-    """The place of the site: screens want an artifact and a region."""
-    host = where.host or review.evidence.plan.first
+    """Screens want a file and a line: those of the site file that name the host, else the site."""
+    plan, host = review.evidence.plan, where.host or review.evidence.plan.first
+    artifact, line = {"uri": f"{https_origin(_for_uri(host))}/"}, 1
+    if plan.site_file:
+        artifact, line = {"uri": plan.site_file, "uriBaseId": "%SRCROOT%"}, plan.site_lines.get(host, 1)
     return {
-        "physicalLocation": {
-            "artifactLocation": {"uri": f"{https_origin(_for_uri(host))}/"},
-            "region": {"startLine": 1},
-        },
+        "physicalLocation": {"artifactLocation": artifact, "region": {"startLine": line}},
         "logicalLocations": [{"fullyQualifiedName": escaped(where.text), "kind": "resource"}],
     }
 

@@ -195,7 +195,7 @@ def _present_issuer(case: Case, relevant: RelevantSet | Unseen | None, name: str
     if leaf is None or not isinstance(relevant, RelevantSet) or relevant.issuers(wildcard=False) is None:
         return ""
     issuer = leaf.issuer.owner
-    verdict = may_issue(relevant, name, case.expect.caa_domains or domains_of(issuer, {}))
+    verdict = may_issue(relevant, name, case.expect.caa_domains or domains_of(issuer))
     among = {True: "is among them", False: "is not among them", None: "may be among them or not"}
     return f" ({issuer}, of the present certificate, {among[verdict.allowed]})"
 

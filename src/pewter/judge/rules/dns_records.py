@@ -79,7 +79,7 @@ def caa_excludes_issuer(case: Case) -> Iterator[RuleOutcome]:
 
 def _of_next(case: Case, found: Naming, name: str, issuer: str, *, is_due: bool) -> RuleOutcome:
     """Whether the next certificate of a name can be of the same CA."""
-    domains = case.expect.caa_domains or domains_of(issuer, {})
+    domains = case.expect.caa_domains or domains_of(issuer)
     relevant = _relevant(found, name)
     if isinstance(relevant, Unseen):
         return Unknown(of_name(name), relevant.reason)

@@ -1,0 +1,129 @@
+"""The interface for Python programs: what the commands do, as functions.
+
+plan = pewter.settle("www.x.example")
+evidence = asyncio.run(pewter.look(plan))
+review = pewter.judge(evidence, plan.terms)
+page = pewter.render(review, ".html")
+"""
+
+import datetime
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from pewter.errors import UsageError
+from pewter.evidence import Evidence, Plan
+from pewter.gather.board import Given
+from pewter.gather.look import look as _look
+from pewter.judge.comparison import Comparison, compare
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.case import Case
+from pewter.judge.review import Review, make_review
+from pewter.judge.review import read_review as _read_review
+from pewter.plan.files import read_bounded
+from pewter.plan.root_stores import own_stores
+from pewter.plan.settle import Settled, Typed
+from pewter.plan.settle import settle as _settle
+from pewter.plan.texts import read_as_of
+from pewter.report.formats import FORMATS
+from pewter.report.formats import render as _render
+
+if TYPE_CHECKING:
+    import pandas
+
+__all__ = ["Comparison", "Evidence", "Plan", "Review", "Settled", "Terms", "compare", "judge", "look", "read_review",
+           "render", "settle", "survey_frame"]  # fmt: skip
+
+MAX_REVIEW = 200 << 20
+"""Octets of a saved review."""
+
+
+def settle(
+    *targets: str,
+    canonical: str | None = None,
+    also: Sequence[str] = (),
+    paths: Sequence[str] = (),
+    routes: Sequence[str] = (),
+    resolvers: Sequence[str] = (),
+    origins: Sequence[str] = (),
+    trust: Sequence[Path | str] = (),
+    trust_only: Sequence[Path | str] = (),
+    only: Sequence[str] = (),
+    skip: Sequence[str] = (),
+    revocation: bool = False,
+    gentle: bool = False,
+    timeout: float | None = None,
+    folder: Path | str | None = None,
+) -> Settled:
+    """What to look at and by which terms, as the options of ``pewter review`` say it.
+
+    ``folder``: whose ``pewter.toml`` counts; without it none does.  ``timeout`` is in seconds.  The result has the
+    ``plan``, the ``terms`` and what the reviewer's own files hold.  Raises UsageError or FileError.
+    """
+    typed = Typed(
+        targets=targets,
+        canonical=canonical,
+        also=tuple(also),
+        paths=tuple(paths),
+        routes=tuple(routes),
+        resolvers=tuple(resolvers),
+        origins=tuple(origins),
+        trust=tuple(map(Path, trust)),
+        trust_only=tuple(map(Path, trust_only)),
+        only=tuple(only),
+        skip=tuple(skip),
+        revocation=revocation,
+        gentle=gentle,
+        timeout=timeout,
+        uses_site_file=folder is not None,
+    )
+    return _settle(typed, Path(folder) if folder is not None else Path(), lambda words: None)
+
+
+async def look(plan: Settled | Plan) -> Evidence:
+    """Take one look; never raises for what the site does.  A plan alone goes by this machine's root stores.
+
+    A task that is cancelled gives what was seen so far.
+    """
+    if isinstance(plan, Plan):
+        return await _look(plan, Given(own_stores()), _Silence())
+    return await _look(plan.plan, plan.given, _Silence())
+
+
+class _Silence:
+    """Progress that nobody watches."""
+
+    def planned(self, what: str) -> None:
+        """Nothing is said."""
+
+    def done(self, what: str) -> None:
+        """Nothing is said."""
+
+
+def judge(evidence: Evidence, terms: Terms | None = None, *, as_of: str | datetime.datetime | None = None) -> Review:
+    """Judge evidence by this machine's root stores, for the moment of the look or another: a date, ``2027-03-01``.
+
+    Raises UsageError for what is no date.
+    """
+    at = read_as_of(as_of) if isinstance(as_of, str) else as_of
+    return make_review(Case(evidence, terms or Terms(), at or evidence.begun, own_stores()))
+
+
+def read_review(path: Path | str) -> Review:
+    """A saved review.  Raises FileError for anything else."""
+    return _read_review(read_bounded(Path(path), MAX_REVIEW, "saved review"), str(path))
+
+
+def render(review: Review, suffix: str) -> bytes:
+    """A review in the format of a suffix, ``.html`` or ``.sarif``.  Raises UsageError for one that there is none of."""
+    known = [each.suffix for each in FORMATS]
+    if suffix not in known:
+        raise UsageError(f"{suffix!r} is no format; there are {', '.join(known)}.")
+    return _render(review, suffix)
+
+
+def survey_frame(folder: Path | str) -> "pandas.DataFrame":
+    """A survey's sites as a table, one row each.  Raises FileError for a folder without one; needs pandas."""
+    from pewter.survey.frame import frame_of  # noqa: PLC0415
+
+    return frame_of(Path(folder))
