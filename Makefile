@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test test-under-load attack mends names check schema figures fuzz browser-agreement screenshots clean
+.PHONY: demo test test-under-load attack mends names formats check schema figures fuzz browser-agreement screenshots clean
 
 # lock.txt holds the versions that were tested; "pip install ." takes any that pyproject.toml allows.
 $(BIN)/.ready: pyproject.toml lock.txt
@@ -49,3 +49,6 @@ mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd,
 
 names: $(BIN)/.ready   ## hold the dns area against BIND, NSD, Knot, PowerDNS and unbound (needs root, for network namespaces)
 	$(BIN)/python tests/names/runner.py
+
+formats: $(BIN)/.ready   ## hold every written format against independent readers and validators (needs chromium, chromium-driver, npm, a Java runtime, promtool, cmark-gfm)
+	$(BIN)/python tests/report/validators.py

@@ -5,6 +5,7 @@ Needs Chromium, a Java runtime, npm, promtool (package prometheus) and cmark-gfm
 """
 
 import csv
+import functools
 import io
 import json
 import re
@@ -140,13 +141,19 @@ def _checks(modules: Path, driver: webdriver.Chrome) -> Iterator[tuple[str, str,
     yield ".md", "cmark-gfm", _cmark
 
 
-def _html_checker(modules: Path, file: Path) -> list[str]:
-    jar = modules / "vnu-jar" / "build" / "dist" / "vnu.jar"
+@functools.cache
+def _checked(jar: Path, folder: Path) -> list[dict[str, str]]:
+    """The messages of all pages of a folder: a Java runtime starts once for them."""
+    pages = sorted(folder.glob("*.html"))
     run = subprocess.run(
-        ["java", "-jar", jar, "--format", "json", file], capture_output=True, encoding="utf-8", check=False
+        ["java", "-jar", jar, "--format", "json", *pages], capture_output=True, encoding="utf-8", check=False
     )
-    found = json.loads(run.stderr)["messages"]
-    return [f"{each['type']}: {each['message']}" for each in found if each["type"] == "error"]
+    return json.loads(run.stderr)["messages"]
+
+
+def _html_checker(modules: Path, file: Path) -> list[str]:
+    found = _checked(modules / "vnu-jar" / "build" / "dist" / "vnu.jar", file.parent)
+    return [each["message"] for each in found if each["url"].endswith(f"/{file.name}") and each["type"] == "error"]
 
 
 def _in_browser(driver: webdriver.Chrome, axe: str, file: Path, width: int, scheme: str) -> list[str]:
@@ -275,7 +282,7 @@ def _pandas(file: Path) -> list[str]:
 
 def _duckdb(file: Path) -> list[str]:
     rows = len(pandas.read_csv(file, keep_default_na=False))
-    (found,) = duckdb.sql(f"select count(*) from read_csv('{file}', header=true, all_varchar=true)").fetchone()
+    ((found,),) = duckdb.sql(f"select count(*) from read_csv('{file}', header=true, all_varchar=true)").fetchall()
     return [] if found == rows else [f"{found} rows of {rows}"]
 
 

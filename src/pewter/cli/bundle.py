@@ -29,10 +29,10 @@ from pewter.plan.texts import read_as_of, read_level, read_target, resolver_text
 from pewter.report.bundle import render_bundle
 from pewter.web.urls import InvalidUrl, read_host
 
+from .ending import INTERRUPTED
 from .looking import take_look
 from .output import output_marks, output_width, print_octets, print_text
 from .progress import show_progress
-from .review import INTERRUPTED
 from .saying import say
 
 MAX_FILE = 16 << 20

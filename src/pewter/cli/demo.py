@@ -18,8 +18,9 @@ from pewter.lab.world import Scenario, World, WorldThread
 from pewter.plan.files import why, write_whole
 from pewter.plan.site_file import NAME
 
+from .ending import INTERRUPTED
 from .output import print_text
-from .review import INTERRUPTED, ReviewCommand, run_review
+from .review import ReviewCommand, run_review
 from .saying import say
 
 ROOT_FILE = "skerry-trust-root.pem"

@@ -381,6 +381,90 @@ def expiry(
 
 
 @app.command()
+def survey(
+    sites: Annotated[
+        Path | None,
+        typer.Argument(
+            metavar="LIST",
+            help="Sites, one a line (several names of one on a line), or CSV with a head line; - for standard input.",
+            show_default=False,
+        ),
+    ] = None,
+    into: Annotated[
+        Path | None, typer.Option(metavar="FOLDER", help="Where it is kept; the same command goes on where it was.")
+    ] = None,
+    show: Annotated[Path | None, typer.Option(metavar="FOLDER", help="Show what a survey found.")] = None,
+    again: Annotated[
+        str | None,
+        typer.Option(
+            metavar="[WHICH]", help='Look anew at all sites, or those that are "unreachable" or "older-than 7d".'
+        ),
+    ] = None,
+    brief: Annotated[
+        bool, typer.Option("--brief", help="Four hellos, the ways in and the certificates alone.")
+    ] = False,
+    route: Routes = None,
+    resolver: Resolver = None,
+    trust: Trust = None,
+    trust_only: TrustOnly = None,
+    only: Annotated[list[str] | None, typer.Option(metavar="AREA", help="Judge by these areas or rules alone.")] = None,
+    skip: Annotated[list[str] | None, typer.Option(metavar="AREA", help="Leave out these areas or rules.")] = None,
+    revocation: Annotated[
+        bool, typer.Option("--revocation", help="Ask the CAs (OCSP, CRL) whether the certificates are revoked.")
+    ] = False,
+    gentle: Annotated[bool, typer.Option("--gentle", help="One connection at a time to each address.")] = False,
+    timeout: Annotated[
+        float | None, typer.Option(metavar="SECONDS", help="For one site (60; 20 with --brief).")
+    ] = None,
+    workers: Annotated[int | None, typer.Option(metavar="N", help="Worker processes (one a core).")] = None,
+    cluster: Annotated[
+        str | None, typer.Option(metavar="ADDRESS", help="Hand batches to this Dask scheduler instead.")
+    ] = None,
+    cluster_tls: Annotated[
+        list[Path] | None,
+        typer.Option(metavar="FILE", help="For it, in this order: the CA, the certificate, the key (PEM)."),
+    ] = None,
+    fail_on: Annotated[
+        str | None, typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 where a site has a gap at this level.")
+    ] = None,
+    write: Annotated[
+        list[Path] | None,
+        typer.Option(
+            "--write", "-w", metavar="FILE", help="Write the table: .csv .parquet .json .om, or a page: .html"
+        ),
+    ] = None,
+) -> None:
+    """Review many sites; resumable, one table of them all.
+
+    pewter survey sites.txt --into survey --brief --write sites.csv
+    """
+    from .survey import SurveyCommand, run_survey  # noqa: PLC0415
+
+    command = SurveyCommand(
+        list=sites,
+        into=into,
+        show=show,
+        again=again,
+        brief=brief,
+        routes=tuple(route or ()),
+        resolvers=tuple(resolver or ()),
+        trust=tuple(trust or ()),
+        trust_only=tuple(trust_only or ()),
+        only=tuple(only or ()),
+        skip=tuple(skip or ()),
+        revocation=revocation,
+        gentle=gentle,
+        timeout=timeout,
+        workers=workers,
+        cluster=cluster,
+        cluster_tls=tuple(cluster_tls or ()),
+        fail_on=fail_on,
+        write=tuple(write or ()),
+    )
+    raise typer.Exit(run_survey(command))
+
+
+@app.command()
 def demo(
     into: Annotated[Path, typer.Option(metavar="FOLDER", help="Where pewter.toml and the review are written.")] = Path(
         "pewter-demo"
@@ -417,10 +501,30 @@ def explain(rule: Annotated[str, typer.Argument(metavar="RULE", help="As in chai
     explain_rule(rule)
 
 
+def with_defaults(arguments: list[str]) -> list[str]:
+    """``--wait`` and ``--again`` may stand alone: then they mean two days, and all sites."""
+    found: list[str] = []
+    rest = list(arguments)
+    while rest:
+        found.append(rest.pop(0))
+        following = rest[0] if rest else ""
+        if found[-1] == "--":
+            return [*found, *rest]
+        if found[-1] == "--wait" and not following[:1].isdigit():
+            found.append("2 days")
+        elif found[-1] == "--again":
+            if following == "older-than" and len(rest) > 1:
+                found.append(f"{rest.pop(0)} {rest.pop(0)}")
+            elif following not in {"all", "unreachable"} and not following.startswith("older-than"):
+                found.append("all")
+    return found
+
+
 def run() -> None:
     """The console script: errors of ours end in a sentence and an exit status, never in a traceback."""
     _keep_streams()
     end_on_signals()
+    sys.argv[1:] = with_defaults(sys.argv[1:])
     try:
         status = app(standalone_mode=False)
         _finish_output()

@@ -20,10 +20,10 @@ from pewter.plan.texts import read_level
 from pewter.report.changes import render_changes
 from pewter.report.formats import check_format, render
 
+from .ending import INTERRUPTED, exit_status, write_files
 from .looking import take_look
 from .output import output_marks, output_width, print_octets, print_report, print_text
 from .progress import show_progress
-from .review import INTERRUPTED, exit_status, write_files
 from .saved import Output, read_saved
 from .saying import say
 

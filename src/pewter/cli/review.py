@@ -1,28 +1,25 @@
 """``pewter review``: from what was typed to a look, a judgement and its output."""
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
 
-from pewter.errors import OWN_FAULT, FileError, NotReviewedError, own_fault_words
+from pewter.errors import OWN_FAULT, FileError
 from pewter.judge.facts.case import Case
-from pewter.judge.outcomes import Level
-from pewter.judge.results import reaches
-from pewter.judge.review import Review, make_review
-from pewter.plan.files import check_writable, write_whole
+from pewter.judge.review import make_review
+from pewter.plan.files import check_writable
 from pewter.plan.own_files import read_har_file
 from pewter.plan.settle import Typed, settle
 from pewter.plan.texts import read_as_of, read_level
 from pewter.report.formats import check_format, render
 
+from .ending import exit_status, write_files
 from .looking import take_look
 from .output import print_octets, print_report
 from .progress import show_progress
 from .saying import say
 
-INTERRUPTED = 130
 WRONG_FILE = FileError.exit_status
 
 
@@ -63,30 +60,3 @@ def run_review(command: ReviewCommand, folder: Path) -> int:
         print_report(review, full=command.full)
     status = exit_status(review, fail_on)
     return WRONG_FILE if failed and status < OWN_FAULT else status
-
-
-def write_files(files: Sequence[Path], review: Review) -> bool:
-    """Each by itself: whether any failed, which is said and costs neither the others nor the report."""
-    failed = False
-    for file in files:
-        try:
-            write_whole(file, render(review, file.suffix))
-            say(f"wrote {file}")
-        except FileError as exc:
-            failed = True
-            say(str(exc))
-    return failed
-
-
-def exit_status(review: Review, fail_on: Level) -> int:
-    """Of a judged review (DESIGN.md section 4).  Raises NotReviewedError."""
-    if review.evidence.interrupted:
-        return INTERRUPTED
-    if review.evidence.faults:
-        fault = review.evidence.faults[0]
-        say(own_fault_words(f"{fault.what}: {fault.detail}"))
-        return OWN_FAULT
-    results = review.results
-    if not results.was_reviewed:
-        raise NotReviewedError(f"{review.evidence.plan.first} could not be reviewed: {results.why_not}.")
-    return 1 if reaches(results.outcomes, fail_on) else 0

@@ -18,8 +18,8 @@ from pewter.plan.texts import read_as_of, read_level
 from pewter.report.changes import render_changes
 from pewter.report.formats import COMPARISON_FORMATS, check_format, render
 
+from .ending import exit_status, write_files
 from .output import output_marks, output_width, print_octets, print_report, print_text
-from .review import exit_status, write_files
 from .saying import say
 
 MAX_REVIEW = 200 << 20

@@ -50,6 +50,40 @@ class _Server:
     """Two tries came to nothing, and nothing was ever heard."""
 
 
+ANSWERS_LAST_SECONDS = 60.0
+MAX_ANSWERS = 20_000
+
+
+class SharedAnswers:
+    """What looks of one survey share: answers of the last minute, and how many questions go to one server at a time.
+
+    A question that is asked again on purpose is never answered out of it.
+    """
+
+    def __init__(self, under_way: int = UNDER_WAY) -> None:
+        self._under_way = under_way
+        self._turns: dict[tuple[str, int], asyncio.Semaphore] = {}
+        self._known: dict[tuple[tuple[str, int], str, str, Way], tuple[float, Reply]] = {}
+
+    def turns(self, there: tuple[str, int]) -> asyncio.Semaphore:
+        """Of one server."""
+        if len(self._turns) >= MAX_ANSWERS:
+            self._turns = {each: turns for each, turns in self._turns.items() if turns.locked()}
+        return self._turns.setdefault(there, asyncio.Semaphore(self._under_way))
+
+    def keep(self, there: tuple[str, int], name: str, kind: str, way: Way, reply: Reply) -> None:
+        if way is not Way.AGAIN:
+            key = (there, name, kind, way)
+            self._known.pop(key, None)
+            self._known[key] = (time.monotonic() + ANSWERS_LAST_SECONDS, reply)
+            while len(self._known) > MAX_ANSWERS:
+                del self._known[next(iter(self._known))]
+
+    def find(self, there: tuple[str, int], name: str, kind: str, way: Way) -> Reply | None:
+        until, reply = self._known.get((there, name, kind, way), (0.0, None))
+        return reply if time.monotonic() < until else None
+
+
 @dataclass
 class Asker:
     """All questions of one look."""
@@ -57,6 +91,7 @@ class Asker:
     slots: Slots
     random: Callable[[int], bytes]
     under_way: int = UNDER_WAY
+    shared: SharedAnswers | None = None
     servers: list[AskedServer] = field(default_factory=list)
     _asked: list[_Server] = field(default_factory=list)
     _questions: list[Question] = field(default_factory=list)
@@ -88,8 +123,14 @@ class Asker:
         reached_at = destination.reached_at
         self.servers.append(AskedServer(destination.address, destination.port, False, reached_at, (name,)))
         there = (destination.connect_address, destination.connect_port)
-        self._asked.append(_Server((there,), asyncio.Semaphore(self.under_way)))
+        turns = self.shared.turns(there) if self.shared is not None else asyncio.Semaphore(self.under_way)
+        self._asked.append(_Server((there,), turns))
         return len(self.servers) - 1
+
+    def teach(self, server: int, name: str, kind: str, way: Way, reply: Reply) -> None:
+        """An answer that this server gave a moment ago, to whoever shares with this look."""
+        if self.shared is not None:
+            self.shared.keep(self._asked[server].addresses[0], name, kind, way, reply)
 
     def revive(self, server: int) -> None:
         """A silent server is asked once more."""
@@ -145,6 +186,9 @@ class Asker:
 
     async def _answer(self, number: int, name: str, kind: str, way: Way, seconds: float | None) -> Reply | Unanswered:
         server = self._asked[number]
+        known = self._shared_answer(server, name, kind, way)
+        if known is not None:
+            return known
         is_resolver = self.servers[number].is_resolver
         loop = asyncio.get_running_loop()
         if not is_resolver and self.deadline is None:
@@ -171,6 +215,8 @@ class Asker:
             tries += 1
             if isinstance(answer, Reply):
                 server.heard, server.silent = True, False
+                if self.shared is not None:
+                    self.shared.keep(there, name, kind, way, answer)
                 return answer
             why = answer
             if why is not Unanswered.SILENT and len(server.addresses) == 1:
@@ -178,6 +224,12 @@ class Asker:
         if not server.heard and why is Unanswered.SILENT:
             server.silent = True
         return why
+
+    def _shared_answer(self, server: _Server, name: str, kind: str, way: Way) -> Reply | None:
+        if self.shared is None:
+            return None
+        found = (self.shared.find(there, name, kind, way) for there in server.addresses)
+        return next((each for each in found if each is not None), None)
 
     async def _try(
         self, there: tuple[str, int], name: str, kind: str, way: Way, seconds: float, *, recursion: bool
@@ -199,7 +251,8 @@ class Asker:
             async with asyncio.timeout(seconds):
                 if way.is_over_tcp:
                     return await self._over_tcp(there, query, number, name, kind)
-                return await _over_udp(there, query, number, name, kind)
+                async with self.slots.pool.in_all or contextlib.nullcontext():
+                    return await _over_udp(there, query, number, name, kind)
         except TimeoutError:
             return Unanswered.SILENT
         except BudgetSpent:

@@ -32,15 +32,23 @@ WORKERS = 4
 
 
 async def look(
-    plan: Plan, given: Given, progress: Progress, network: Network | None = None, budget: Budget | None = None
+    plan: Plan,
+    given: Given,
+    progress: Progress,
+    network: Network | None = None,
+    budget: Budget | None = None,
+    *,
+    has_own_threads: bool = True,
 ) -> Evidence:
     """Take one look; never raises for what the site does.
 
     What the deadline or an interruption leaves open is Unseen in the evidence.  ``network`` may be shared by several
-    looks.
+    looks; looks beside each other in one loop leave its threads to whoever runs them.
     """
     budget = budget or Budget()
     network = network or Network.for_plan(plan, budget)
+    if not has_own_threads:
+        return await _take(plan, given, progress, network, budget)
     workers = concurrent.futures.ThreadPoolExecutor(WORKERS, "pewter")
     asyncio.get_running_loop().set_default_executor(workers)
     try:

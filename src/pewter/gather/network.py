@@ -7,11 +7,11 @@ from dataclasses import dataclass, field
 from pewter.evidence import Plan
 
 from .budget import Budget
-from .dns_asking import UNDER_WAY, Asker
+from .dns_asking import UNDER_WAY, Asker, SharedAnswers
 from .liveness import Liveness
 from .name_service import NameService
 from .routes import Routes, read_address_and_port, read_route
-from .slots import Slots
+from .slots import Pool, Slots
 
 
 @dataclass
@@ -25,13 +25,26 @@ class Network:
     random: Callable[[int], bytes] = os.urandom
 
     @classmethod
-    def for_plan(cls, plan: Plan, budget: Budget) -> "Network":
-        """One of its own for a look."""
+    def for_plan(cls, plan: Plan, budget: Budget, shared: "Shared | None" = None) -> "Network":
+        """One of its own for a look, which may share with looks beside it."""
         resolvers = tuple(read_address_and_port(each, "--resolver", 53) for each in plan.resolvers)
-        slots = Slots(plan.connections_per_address, budget.connections_for(len(plan.targets)))
-        asker = Asker(slots, os.urandom, min(UNDER_WAY, plan.connections_per_address))
+        most = budget.connections_for(len(plan.targets))
+        slots = Slots(plan.connections_per_address, most, shared.pool if shared is not None else None)
+        answers = shared.answers if shared is not None else None
+        asker = Asker(slots, os.urandom, min(UNDER_WAY, plan.connections_per_address), answers)
         return cls(
             slots,
             NameService(resolvers, plan.step_seconds, asker),
             Routes(tuple(map(read_route, plan.routes))),
+            Liveness(shared.first_seconds) if shared is not None else Liveness(),
         )
+
+
+@dataclass
+class Shared:
+    """What the looks of a survey share in one process."""
+
+    pool: Pool
+    answers: SharedAnswers
+    first_seconds: float
+    """How long a place of which nothing was ever heard is waited for."""

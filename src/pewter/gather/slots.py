@@ -3,6 +3,7 @@
 import asyncio
 import contextlib
 import heapq
+import ipaddress
 from collections import Counter
 from collections.abc import AsyncIterator
 from enum import IntEnum
@@ -25,31 +26,38 @@ class BudgetSpent(Exception):
     """A look has made all the connections that it may make."""
 
 
-class Slots:
-    """At most ``limit`` connections to one address at a time, a count of all, and an end to them."""
+class Pool:
+    """At most so many connections open at a time: to one address, to its network, and in all.
 
-    def __init__(self, limit: int, most: int = 6000) -> None:
-        self._limit = limit
-        self._most = most
+    One look has a pool of its own; looks of a survey share one.
+    """
+
+    def __init__(self, of_address: int, *, of_network: int | None = None, in_all: int | None = None) -> None:
+        self.of_address = of_address
+        self._of_network = of_network
+        self._networks: dict[str, tuple[asyncio.Semaphore, int]] = {}
+        """The turns of a network, and how many wait or hold one."""
+
+        self.in_all = asyncio.Semaphore(in_all) if in_all is not None else None
+        """Sockets of other kinds count in it as well."""
+
         self._slowed: set[str] = set()
+        self._allowed: dict[str, int] = {}
         self._open: Counter[str] = Counter()
         self._waiting: dict[str, list[tuple[int, int, asyncio.Future[None]]]] = {}
         self._turns = 0
-        self._granted = 0
-        """Made, or waiting for their turn."""
+        self.most_open: Counter[str] = Counter()
+        """The most that were open at once, of addresses that are watched."""
 
-        self.made = 0
+        self.watches = False
 
     @contextlib.asynccontextmanager
     async def connection(self, address: str, priority: Priority) -> AsyncIterator[None]:
-        """Hold a slot for one connection to ``address``.  Raises BudgetSpent."""
-        if self._granted >= self._most:
-            raise BudgetSpent(f"not reached within {self._most} connections, the most of one review")
-        self._granted += 1
+        """Hold a slot for one connection to ``address``."""
         await self._acquire(address, priority)
-        self.made += 1
         try:
-            yield
+            async with self._network_turn(address), self.in_all or contextlib.nullcontext():
+                yield
         finally:
             self._release(address)
 
@@ -60,14 +68,39 @@ class Slots:
     def is_slow(self, address: str) -> bool:
         return address in self._slowed
 
+    def allow(self, address: str, most: int | None) -> None:
+        """Another limit for this address; None for that of all."""
+        if most is None:
+            self._allowed.pop(address, None)
+        else:
+            self._allowed[address] = most
+
+    @contextlib.asynccontextmanager
+    async def _network_turn(self, address: str) -> AsyncIterator[None]:
+        if self._of_network is None:
+            yield
+            return
+        network = network_of(address)
+        turns, users = self._networks.get(network) or (asyncio.Semaphore(self._of_network), 0)
+        self._networks[network] = turns, users + 1
+        try:
+            async with turns:
+                yield
+        finally:
+            turns, users = self._networks[network]
+            self._networks[network] = turns, users - 1
+            if users == 1:
+                del self._networks[network]
+
     def _limit_of(self, address: str) -> int:
-        return 1 if address in self._slowed else self._limit
+        return 1 if address in self._slowed else self._allowed.get(address, self.of_address)
 
     async def _acquire(self, address: str, priority: Priority) -> None:
         if priority is Priority.OPTION:
             await asyncio.sleep(0)  # what begins in this turn of the loop goes first
         if self._open[address] < self._limit_of(address):
             self._open[address] += 1
+            self._watch(address)
             return
         turn: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         queue = self._waiting.setdefault(address, [])
@@ -80,6 +113,10 @@ class Slots:
                 self._release(address)  # the slot was handed over in the same moment
             raise
 
+    def _watch(self, address: str) -> None:
+        if self.watches:
+            self.most_open[address] = max(self.most_open[address], self._open[address])
+
     def _release(self, address: str) -> None:
         queue = self._waiting.get(address, [])
         while queue and self._open[address] <= self._limit_of(address):
@@ -88,3 +125,45 @@ class Slots:
                 turn.set_result(None)  # the slot passes on; the count stays
                 return
         self._open[address] -= 1
+        if not self._open[address]:
+            del self._open[address]
+            if not queue:
+                self._waiting.pop(address, None)
+
+
+class Slots:
+    """The connections of one look: a count, an end to them, and the pool from which each comes."""
+
+    def __init__(self, limit: int, most: int = 6000, pool: Pool | None = None) -> None:
+        self.pool = pool or Pool(limit)
+        self._most = most
+        self._granted = 0
+        """Made, or waiting for their turn."""
+
+        self.made = 0
+
+    @contextlib.asynccontextmanager
+    async def connection(self, address: str, priority: Priority) -> AsyncIterator[None]:
+        """Hold a slot for one connection to ``address``.  Raises BudgetSpent."""
+        if self._granted >= self._most:
+            raise BudgetSpent(f"not reached within {self._most} connections, the most of one review")
+        self._granted += 1
+        async with self.pool.connection(address, priority):
+            self.made += 1
+            yield
+
+    def slow_down(self, address: str) -> None:
+        """From now on one connection at a time: the server began to refuse more."""
+        self.pool.slow_down(address)
+
+    def is_slow(self, address: str) -> bool:
+        return self.pool.is_slow(address)
+
+
+def network_of(address: str) -> str:
+    """The /24 or /48 that an address is in, as text for comparison."""
+    try:
+        read = ipaddress.ip_address(address)
+    except ValueError:
+        return address
+    return str(ipaddress.ip_network(f"{read}/{24 if read.version == 4 else 48}", strict=False))

@@ -71,8 +71,8 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
     for supposed in typed.suppose:
         if supposed not in SUPPOSITIONS:
             raise UsageError(f"--suppose {supposed!r}: what can be supposed is hsts.")
-    _check_names("--only", typed.only)
-    _check_names("--skip", typed.skip)
+    check_areas("--only", typed.only)
+    check_areas("--skip", typed.skip)
     rules = chosen_rules(typed.only, typed.skip)
     if not rules:
         raise UsageError("--only and --skip leave no rule to judge by.")
@@ -171,7 +171,7 @@ def _names_of(site_file: SiteFile) -> tuple[str, ...]:
     return tuple(dict.fromkeys((*canonical, *(read_target(name).host for name in site_file.site.names))))
 
 
-def _check_names(option: str, names: Sequence[str]) -> None:
+def check_areas(option: str, names: Sequence[str]) -> None:
     """Areas and rules; UsageError names the nearest to one that is none."""
     known = {known: None for rule in SITE_RULES for known in (rule.area, rule.name)}
     for name in names:

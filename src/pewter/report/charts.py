@@ -6,6 +6,7 @@ The same figures give the same octets: no date, no random id, and text as text i
 import datetime
 import io
 import re
+import warnings
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -38,9 +39,11 @@ def picture(draw: Callable[[Any], None], suffix: str, height: float, title: str)
     matplotlib = _matplotlib()
     settings = {
         "svg.hashsalt": _SALT + title, "svg.fonttype": "none", "font.size": 9.0, "font.family": "sans-serif",
+        "text.parse_math": False,
         "axes.spines.top": False, "axes.spines.right": False, "axes.grid.axis": "x",
     }  # fmt: skip
-    with matplotlib.rc_context(settings):
+    with matplotlib.rc_context(settings), warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # of signs that the font has not
         figure = matplotlib.figure.Figure(figsize=(9.0, height), layout="constrained")
         draw(figure)
         out = io.BytesIO()
@@ -133,3 +136,28 @@ def _level(ends: datetime.datetime | None, renewal: datetime.datetime | None, at
 
 def _days(span: datetime.timedelta) -> float:
     return span.total_seconds() / 86400
+
+
+def bars(counts: Sequence[tuple[str, int]], title: str, n: str, suffix: str, colours: Sequence[str] = ()) -> bytes:
+    """A bar for each count, with its number; ``n`` says of how many."""
+
+    def draw(figure: Any) -> None:
+        axes = figure.add_subplot()
+        positions = range(len(counts))
+        axes.barh(positions, [count for _, count in counts], color=list(colours) or _COLOURS["note"], height=0.65)
+        axes.set_yticks(positions, [escaped(words)[:50] for words, _ in counts])
+        axes.invert_yaxis()
+        most = max([1, *(count for _, count in counts)])
+        for position, (_, count) in enumerate(counts):
+            axes.annotate(f"{count:,}", (count, position), xytext=(4, -3), textcoords="offset points", fontsize=8)
+        axes.set_xlim(0, most * 1.12)
+        axes.set_title(f"{title} ({n})", loc="left", fontsize=10)
+        axes.grid(axis="x", alpha=0.25)
+        axes.set_axisbelow(True)
+
+    return picture(draw, suffix, 0.9 + 0.26 * max(len(counts), 2), title)
+
+
+def colours_of(levels: Sequence[str]) -> list[str]:
+    """Of levels, in their order; whatever is none is green."""
+    return [_COLOURS.get(level, _COLOURS["holds"]) for level in levels]

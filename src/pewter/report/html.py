@@ -148,6 +148,8 @@ def template(name: str) -> Any:
         lstrip_blocks=True,
         finalize=_shown,
     )
+    # Octets of our own making: charts, in which every text was escaped, and a script.
+    environment.filters["drawn"] = markupsafe.Markup
     environment.filters["lines"] = lambda text: markupsafe.Markup("\n").join(map(escaped, text.split("\n")))
     return environment.get_template(name)
 

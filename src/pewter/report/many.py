@@ -1,0 +1,260 @@
+"""What many sites come to: their table, and what was found how often, in every format of a survey."""
+
+import datetime
+from collections import Counter
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import msgspec
+from rich.text import Text
+
+from pewter.escape import escaped, json_escaped
+from pewter.judge.outcomes import Level
+from pewter.judge.summary import COLUMNS
+
+from .metrics import Family, openmetrics
+from .rows import table
+from .sheet import STYLES, UNICODE, Marks, Sheet
+
+FORMAT = "pewter-survey/1"
+MAX_SHOWN = 15
+_MOMENTS = ("not_before", "not_after", "renewal", "looked_at")
+_LEVELS = tuple(level.value for level in Level)
+
+Row = dict[str, Any]
+"""By COLUMNS; moments are aware, what is not known is None."""
+
+
+@dataclass(frozen=True)
+class Found:
+    """A survey as far as it has come."""
+
+    rows: Sequence[Row]
+    rules: Sequence[tuple[str, str, int]]
+    """Rule, worst level, number of sites; most sites first."""
+
+    sites: int
+    """Of the list."""
+
+    run: int
+    begun: datetime.datetime | None
+    is_whole: bool
+    titles: dict[str, str] = field(default_factory=dict)
+    """Of rules."""
+
+    @property
+    def reached(self) -> list[Row]:
+        return [row for row in self.rows if row["reached"]]
+
+    @property
+    def at(self) -> datetime.datetime | None:
+        """The latest look: what is relative to a day is relative to this."""
+        return max((row["looked_at"] for row in self.rows), default=self.begun)
+
+
+def row_of(values: Iterable[Any]) -> Row:
+    """From the texts and numbers of a database, in the order of COLUMNS."""
+    row: Row = dict(zip(COLUMNS, values, strict=True))
+    for name in _MOMENTS:
+        row[name] = datetime.datetime.fromisoformat(row[name]) if row[name] is not None else None
+    row["reached"] = bool(row["reached"])
+    return row
+
+
+# Counts
+
+
+def worst_levels(found: Found) -> list[tuple[str, int]]:
+    """Reached sites by worst level, without a gap last; those that were not reached apart."""
+    counts = Counter(row["worst"] or "no gap" for row in found.reached)
+    return [(level, counts.get(level, 0)) for level in (*_LEVELS, "no gap")]
+
+
+def newest_versions(found: Found) -> list[tuple[str, int]]:
+    """Sites by each version that they speak."""
+    counts = Counter(each for row in found.reached if row["versions"] for each in row["versions"].split(", "))
+    return sorted(counts.items(), reverse=True)
+
+
+def issuers(found: Found) -> list[tuple[str, int]]:
+    return Counter(row["issuer"] for row in found.reached if row["issuer"]).most_common(MAX_SHOWN)
+
+
+HSTS_STEPS = (
+    (0, "none sent"),
+    (30 * 86400, "under 30 days"),
+    (180 * 86400, "30 to 180 days"),
+    (365 * 86400, "180 to 365 days"),
+)
+
+
+def hsts_ages(found: Found) -> list[tuple[str, int]]:
+    """Sites of which a policy, or that there is none, was seen."""
+    ages = [row["hsts_age"] for row in found.reached if row["hsts_age"] is not None]
+    counts = Counter(next(words for most, words in HSTS_STEPS if age < most) for age in ages)
+    return [(words, counts.get(words, 0)) for _, words in HSTS_STEPS]
+
+
+WEEKS = 14
+
+
+def ends_by_week(found: Found) -> list[tuple[str, int]]:
+    """Certificates that end in each of the next weeks, those that have ended before them, and the rest behind."""
+    at = found.at
+    days = [row["days_left"] for row in found.reached if row["days_left"] is not None]
+    if at is None or not days:
+        return []
+    counts = Counter("ended" if each < 0 else min(each // 7, WEEKS) for each in days)
+    weeks: list[tuple[str, int]] = [("ended", counts.get("ended", 0))]
+    for week in range(WEEKS):
+        begins = at + datetime.timedelta(weeks=week)
+        weeks.append((f"from {begins:%Y-%m-%d}", counts.get(week, 0)))
+    return [*weeks, ("later", counts.get(WEEKS, 0))]
+
+
+def ending_soon(found: Found, days: int = 30) -> list[Row]:
+    """Those whose certificate has ended or ends within so many days, the soonest first."""
+    soon = [row for row in found.reached if row["days_left"] is not None and row["days_left"] < days]
+    return sorted(soon, key=lambda row: (row["not_after"], row["site"]))
+
+
+# Formats
+
+
+def render_csv(found: Found) -> bytes:
+    """One row a site."""
+    return table(COLUMNS, ([_text(row[name]) for name in COLUMNS] for row in found.rows))
+
+
+def _text(value: Any) -> str:
+    match value:
+        case None:
+            return ""
+        case bool():
+            return "true" if value else "false"
+        case datetime.datetime():
+            return f"{value:%Y-%m-%dT%H:%M:%SZ}"
+        case _:
+            return str(value)
+
+
+def render_json(found: Found) -> bytes:
+    """Sites and rules, in UTF-8 on one line with its end."""
+    content = {
+        "format": FORMAT,
+        "run": found.run,
+        "begun": found.begun,
+        "sites": found.sites,
+        "is_whole": found.is_whole,
+        "rules": [{"rule": rule, "level": level, "sites": count} for rule, level, count in found.rules],
+        "rows": found.rows,
+    }
+    return json_escaped(msgspec.json.encode(content)) + b"\n"
+
+
+def render_openmetrics(found: Found) -> bytes:
+    """Counts of sites, and of each site when its certificate ends."""
+    states = Counter("reached" if row["reached"] else "not reached" for row in found.rows)
+    states["waiting"] = found.sites - len(found.rows)
+    ends, renewals = (
+        tuple(((("site", row["site"]),), row[name].timestamp()) for row in found.reached if row[name] is not None)
+        for name in ("not_after", "renewal")
+    )
+    families = [
+        Family(
+            "pewter_survey_sites",
+            "Sites by state.",
+            "",
+            tuple(
+                ((("state", state),), float(states.get(state, 0))) for state in ("reached", "not reached", "waiting")
+            ),
+        ),
+        Family(
+            "pewter_survey_worst",
+            "Reached sites by worst level.",
+            "",
+            tuple(((("level", level),), float(count)) for level, count in worst_levels(found)),
+        ),
+        Family(
+            "pewter_survey_rule_sites",
+            "Sites with a gap by rule.",
+            "",
+            tuple(((("rule", rule),), float(count)) for rule, _, count in found.rules),
+        ),
+        Family(
+            "pewter_certificate_not_after_timestamp_seconds",
+            "The end of the certificate that ends first.",
+            "seconds",
+            ends,
+        ),
+        Family("pewter_certificate_renewal_timestamp_seconds", "When its renewal is due.", "seconds", renewals),
+    ]
+    return openmetrics(families)
+
+
+def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
+    """For a terminal: how far, how bad, what most often, what ends soon."""
+    sheet = Sheet(width, marks)
+    reached = len(found.reached)
+    state = "" if found.is_whole else f", {found.sites - len(found.rows):,} not looked at yet"
+    sheet.line(
+        (f"{len(found.rows):,} of {found.sites:,} sites", "bold"),
+        f": {reached:,} reached, {len(found.rows) - reached:,} not{state}",
+    )
+    if not reached:
+        return sheet.text
+    sheet.heading("Worst level", f"of {reached:,} sites that were reached")
+    for level, count in worst_levels(found):
+        mark, style = (marks.holds, "green") if level == "no gap" else (marks.level[Level(level)], STYLES[Level(level)])
+        sheet.line("  ", (mark, style), f" {level:<8} {count:>7,}  {_share(count, reached)}")
+    if found.rules:
+        sheet.heading("Most frequent gaps", "sites with each")
+        for rule, level, count in found.rules[:MAX_SHOWN]:
+            title = found.titles.get(rule, "")
+            sheet.line(
+                "  ", (marks.level[Level(level)], STYLES[Level(level)]), f" {count:>7,}  {rule:<28} ", (title, "dim")
+            )
+    _counted(sheet, "Protocol versions", newest_versions(found), sum(1 for row in found.reached if row["versions"]))
+    _counted(sheet, "Issuers", issuers(found), sum(1 for row in found.reached if row["issuer"]))
+    _counted(sheet, "HSTS", hsts_ages(found), sum(1 for row in found.reached if row["hsts_age"] is not None))
+    soon = ending_soon(found)
+    if soon:
+        sheet.heading("Ends within 30 days", f"{len(soon):,} certificates")
+        for row in soon[:MAX_SHOWN]:
+            style = "bold red" if row["days_left"] < 0 else "yellow"
+            sheet.line(
+                "  ",
+                (f"{row['not_after']:%Y-%m-%d} {row['days_left']:>5} d ", style),
+                f" {row['site']}  ",
+                (row["issuer"] or "", "dim"),
+            )
+        if len(soon) > MAX_SHOWN:
+            sheet.line("  ", f"and {len(soon) - MAX_SHOWN:,} more")
+    errors = Counter(_kind_of_error(row["error"]) for row in found.rows if not row["reached"])
+    if errors:
+        sheet.heading("Not reached", f"{sum(errors.values()):,} sites")
+        for why, count in errors.most_common(MAX_SHOWN):
+            sheet.line("  ", (marks.unknown, "yellow"), f" {count:>7,}  {why}")
+    return sheet.text
+
+
+def _share(count: int, whole: int) -> str:
+    return f"{100 * count / whole:5.1f} %" if whole else ""
+
+
+def _counted(sheet: Sheet, title: str, counts: Sequence[tuple[str, int]], of: int) -> None:
+    if not of:
+        return
+    sheet.heading(title, f"of {of:,} sites where it was seen")
+    for words, count in counts:
+        sheet.line("    ", f"{count:>7,}  {_share(count, of)}  {escaped(words)}")
+
+
+def _kind_of_error(error: str | None) -> str:
+    """What stands before a place or a number: the same for the same cause."""
+    return escaped((error or "not known").partition(":")[0].partition(" within ")[0])[:70]
+
+
+FORMATS: dict[str, Callable[[Found], bytes]] = {".csv": render_csv, ".json": render_json, ".om": render_openmetrics}
+"""Those that need no extra."""

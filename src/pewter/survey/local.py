@@ -1,0 +1,256 @@
+"""A survey on this machine: worker processes that stay, one a core; one process resolves, hands out and stores."""
+
+import asyncio
+import contextlib
+import datetime
+import os
+import sys
+import time
+from collections import Counter, deque
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import msgspec
+
+from pewter.judge.summary import SiteRow, summary_of_failure
+
+from .dispatch import Dispatch, Task
+from .looking import Done
+from .resolving import Resolver, resolved
+from .settings import Known, Order, Settings
+from .store import Ledger
+from .worker import frame, read_frame
+
+AHEAD = 1000
+"""Sites that are resolved and wait for a worker."""
+
+PATIENCE_SECONDS = 45.0
+"""Beyond a site's own time for which a worker may say nothing, before it is ended."""
+
+FEWEST_FILES = 128
+FILES_OF_A_SITE = 8
+
+
+class Watcher(Protocol):
+    """Told how a survey goes."""
+
+    def stored(self, row: SiteRow) -> None: ...
+
+    def waits_for(self, keys: list[str]) -> None: ...
+
+    def say(self, words: str) -> None: ...
+
+
+@dataclass
+class _Worker:
+    """One process and what it has under way."""
+
+    name: str
+    capacity: int
+    process: asyncio.subprocess.Process | None = None
+    heard: float = 0.0
+    ended: bool = False
+
+
+@dataclass
+class LocalSurvey:
+    """One run of a survey, to its end or until it is cancelled."""
+
+    ledger: Ledger
+    run: int
+    settings: Settings
+    watcher: Watcher
+    command: tuple[str, ...] = (sys.executable, "-m", "pewter.survey.worker")
+    _dispatch: Dispatch = field(default_factory=Dispatch)
+    _known: dict[str, tuple[Known, ...]] = field(default_factory=dict)
+    _workers: list[_Worker] = field(default_factory=list)
+    _deaths: Counter[str] = field(default_factory=Counter)
+    _suspects: deque[Task] = field(default_factory=deque)
+    """Sites that were under way when a worker died: each is looked at alone, to find the one."""
+
+    _all_resolved: bool = False
+    _changed: asyncio.Event = field(default_factory=asyncio.Event)
+
+    async def go(self) -> None:
+        """Look at all that waits.  FileError where the ledger cannot be written: what is finished is kept."""
+        workers = [_Worker(f"worker {n}", self.settings.sites_under_way) for n in range(1, self.settings.workers + 1)]
+        try:
+            async with asyncio.TaskGroup() as group:
+                group.create_task(self._resolve())
+                for worker in (*workers, _Worker("worker for suspects", 1)):
+                    self._workers.append(worker)
+                    group.create_task(self._tend(worker))
+                group.create_task(self._watch())
+        except BaseExceptionGroup as exc:
+            raise exc.exceptions[0] from None
+        finally:
+            for worker in self._workers:
+                await _end(worker)
+
+    @property
+    def _is_over(self) -> bool:
+        return self._all_resolved and not (self._dispatch.waits or self._dispatch.under_way or self._suspects)
+
+    async def _resolve(self) -> None:
+        resolver = Resolver(self.settings)
+        async for task, known in resolved(resolver, self.ledger.waiting(), lambda: self._dispatch.waits < AHEAD):
+            self._known[task.key] = known
+            self._dispatch.add(task)
+            self._wake()
+        self._all_resolved = True
+        self._wake()
+
+    def _wake(self) -> None:
+        self._changed.set()
+
+    async def _watch(self) -> None:
+        """End workers that say nothing any more, and tell what is waited for."""
+        while not self._is_over:
+            await asyncio.sleep(0.5)
+            now = time.monotonic()
+            for worker in self._workers:
+                busy = self._dispatch.of_worker(worker.name)
+                if worker.process is not None and busy and now - worker.heard > self._patience:
+                    with contextlib.suppress(ProcessLookupError):
+                        worker.process.kill()
+            self.watcher.waits_for(
+                [task.key for worker in self._workers for task in self._dispatch.of_worker(worker.name)]
+            )
+
+    @property
+    def _patience(self) -> float:
+        return self.settings.whole_seconds + PATIENCE_SECONDS
+
+    # One worker
+
+    async def _tend(self, worker: _Worker) -> None:
+        """Start it, keep it busy, and start it anew when it dies."""
+        is_for_suspects = worker.capacity == 1 and worker.name == "worker for suspects"
+        while not self._is_over:
+            if is_for_suspects and not self._suspects:
+                await self._turn()
+                continue
+            await self._start(worker)
+            await self._keep_busy(worker, is_for_suspects=is_for_suspects)
+            if self._is_over:
+                return
+            await _end(worker)
+            self._after_death(worker, is_for_suspects=is_for_suspects)
+
+    async def _turn(self) -> None:
+        """Until something changed."""
+        self._changed.clear()
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(0.25):
+                await self._changed.wait()
+
+    async def _start(self, worker: _Worker) -> None:
+        environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
+        worker.process = await asyncio.create_subprocess_exec(
+            *self.command, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, env=environment, limit=1 << 20
+        )
+        worker.ended = False
+        worker.heard = time.monotonic()
+        self._send(worker, self.settings)
+
+    def _send(self, worker: _Worker, message: msgspec.Struct) -> None:
+        assert worker.process is not None and worker.process.stdin is not None
+        with contextlib.suppress(OSError, RuntimeError):
+            worker.process.stdin.write(frame(message))
+
+    async def _keep_busy(self, worker: _Worker, *, is_for_suspects: bool) -> None:
+        """Until it has ended, or all is done."""
+        reading = asyncio.create_task(self._read(worker))
+        try:
+            while not self._is_over and not worker.ended:
+                while len(self._dispatch.of_worker(worker.name)) < worker.capacity and not worker.ended:
+                    task = self._next(worker, is_for_suspects=is_for_suspects)
+                    if task is None:
+                        break
+                    owned = tuple(self._dispatch.owns(worker.name, (each for each in task.places if "/" not in each)))
+                    self._send(worker, Order(task.key, task.targets, owned, self._known.get(task.key, ())))
+                    worker.heard = time.monotonic()
+                await self._turn()
+        finally:
+            reading.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await reading
+
+    def _next(self, worker: _Worker, *, is_for_suspects: bool) -> Task | None:
+        if not is_for_suspects:
+            return self._dispatch.take(worker.name)
+        if self._suspects:
+            task = self._suspects.popleft()
+            self._dispatch.claim(task, worker.name)
+            return task
+        return None
+
+    async def _read(self, worker: _Worker) -> None:
+        assert worker.process is not None and worker.process.stdout is not None
+        while (octets := await read_frame(worker.process.stdout)) is not None:
+            worker.heard = time.monotonic()
+            done = msgspec.msgpack.decode(octets, type=Done)
+            if self._dispatch.done(done.key) is not None:
+                self._keep(done)
+            self._wake()
+        worker.ended = True
+        self._wake()
+
+    def _keep(self, done: Done) -> None:
+        self._known.pop(done.key, None)
+        if self.ledger.keep(self.run, done.summary, done.review):
+            self.watcher.stored(done.summary.row)
+
+    def _after_death(self, worker: _Worker, *, is_for_suspects: bool) -> None:
+        """Its sites are looked at again, each alone; the one that ends a worker alone is given up."""
+        tasks = self._dispatch.of_worker(worker.name)
+        for task in tasks:
+            self._dispatch.done(task.key)
+            if is_for_suspects:
+                now = datetime.datetime.now(datetime.UTC)
+                why = "could not be reviewed: it ended the worker process"
+                self._keep(Done(task.key, summary_of_failure(task.key, why, now, 0.0), None))
+                self.watcher.say(f"{task.key} {why}")
+            else:
+                self._suspects.append(task)
+        if tasks and not is_for_suspects:
+            self.watcher.say(f"a worker process ended; its {len(tasks)} sites are looked at again")
+        self._wake()
+
+
+async def _end(worker: _Worker) -> None:
+    process = worker.process
+    if process is None:
+        return
+    worker.process = None
+    with contextlib.suppress(ProcessLookupError):
+        if process.stdin is not None:
+            process.stdin.close()
+        process.kill()
+    with contextlib.suppress(TimeoutError):
+        async with asyncio.timeout(5):
+            await process.wait()
+
+
+def files_allowed() -> int:
+    """How many this process may have open, after the limit was raised as far as it may be."""
+    try:
+        import resource  # noqa: PLC0415  not on every system
+    except ImportError:
+        return 512
+    soft, hard = resource.getrlimit(resource.RLIMIT_NOFILE)
+    wanted = 8192 if hard == resource.RLIM_INFINITY else min(8192, hard)
+    if soft < wanted:
+        with contextlib.suppress(ValueError, OSError):
+            resource.setrlimit(resource.RLIMIT_NOFILE, (wanted, hard))
+            soft = wanted
+    return soft
+
+
+def within_files(sites_under_way: int, allowed: int) -> tuple[int, int]:
+    """Sites under way and open sockets of one worker that fit into so many open files."""
+    sockets = max(24, min(800, allowed - FEWEST_FILES if allowed > 2 * FEWEST_FILES else allowed // 2))
+    return max(2, min(sites_under_way, sockets // 4)), sockets
+
+
+__all__ = ["LocalSurvey", "Watcher", "files_allowed", "within_files"]

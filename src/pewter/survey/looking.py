@@ -1,0 +1,109 @@
+"""One worker's looks: many sites under way in one event loop, each ending in a packed review and its summary."""
+
+import asyncio
+import concurrent.futures
+import datetime
+import time
+from collections import Counter
+
+import msgspec
+
+from pewter.evidence import Fault, Target, Way
+from pewter.gather.budget import Budget
+from pewter.gather.dns_asking import SharedAnswers
+from pewter.gather.look import WORKERS, look
+from pewter.gather.network import Network, Shared
+from pewter.gather.slots import Pool
+from pewter.judge.facts.case import Case
+from pewter.judge.review import make_review, write_review
+from pewter.judge.summary import Summary, summary_of, summary_of_failure
+from pewter.plan.texts import read_target
+
+from .settings import FIRST_SECONDS, Order, Settings
+from .store import pack
+
+BUDGET = Budget(connections=3000, endpoints=100)
+
+
+class Done(msgspec.Struct, frozen=True):
+    """What came of one site."""
+
+    key: str
+    summary: Summary
+    review: bytes | None
+    """Packed; None where there is none."""
+
+
+class Silence:
+    """Progress that nobody watches: a survey's own is by sites."""
+
+    def planned(self, what: str) -> None:
+        """Nothing is said."""
+
+    def done(self, what: str) -> None:
+        """Nothing is said."""
+
+
+class Looker:
+    """Made once in a worker, inside its loop: root stores, slots and answers are shared by all its looks."""
+
+    def __init__(self, settings: Settings) -> None:
+        self.settings = settings
+        self._given = settings.given()
+        pool = Pool(settings.of_unowned_address, of_network=settings.of_network, in_all=settings.sockets)
+        self.shared = Shared(pool, SharedAnswers(1 if settings.gentle else 4), FIRST_SECONDS)
+        self._owned: Counter[str] = Counter()
+        threads = concurrent.futures.ThreadPoolExecutor(WORKERS, "pewter")
+        asyncio.get_running_loop().set_default_executor(threads)
+
+    async def look_at(self, order: Order) -> Done:
+        """Never raises for what a site does: a fault of ours costs this site alone."""
+        begun, clock = datetime.datetime.now(datetime.UTC), time.monotonic()
+        self._own(order.owned)
+        try:
+            return await self._look(order)
+        except Exception as exc:
+            fault = Fault.of(order.key, exc)
+            why = f"a fault of Pewter's own: {fault.detail}"
+            return Done(order.key, summary_of_failure(order.key, why, begun, time.monotonic() - clock), None)
+        finally:
+            self._disown(order.owned)
+
+    async def _look(self, order: Order) -> Done:
+        settings = self.settings
+        plan = settings.plan(read_targets(order.targets))
+        network = Network.for_plan(plan, BUDGET, self.shared)
+        for known in order.known:
+            network.names.asker.teach(0, known.name, known.kind, Way.RESOLVED, known.reply)
+        evidence = await look(plan, self._given, Silence(), network, BUDGET, has_own_threads=False)
+        review = make_review(Case(evidence, settings.terms, evidence.begun, self._given.stores))
+        return Done(order.key, summary_of(order.key, review), pack(write_review(review)))
+
+    def _own(self, addresses: tuple[str, ...]) -> None:
+        for address in addresses:
+            self._owned[address] += 1
+            self.shared.pool.allow(address, self.settings.of_address)
+
+    def _disown(self, addresses: tuple[str, ...]) -> None:
+        for address in addresses:
+            self._owned[address] -= 1
+            if not self._owned[address]:
+                del self._owned[address]
+                self.shared.pool.allow(address, None)
+
+
+def read_targets(text: str) -> tuple[Target, ...]:
+    """Of an order."""
+    read = [read_target(each) for each in text.split()]
+    return tuple(Target(each.host, each.port) for each in read)
+
+
+async def look_at_all(settings: Settings, orders: list[Order]) -> list[Done]:
+    """A batch, as many at a time as the settings say: what a worker of a cluster does."""
+    looker, turns = Looker(settings), asyncio.Semaphore(settings.sites_under_way)
+
+    async def one(order: Order) -> Done:
+        async with turns:
+            return await looker.look_at(order)
+
+    return list(await asyncio.gather(*map(one, orders)))

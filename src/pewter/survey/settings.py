@@ -1,0 +1,120 @@
+"""How the sites of a survey are looked at: texts and numbers, which travel to workers."""
+
+import msgspec
+
+from pewter.evidence import EVERY_STEP, Plan, Reply, Step, Target
+from pewter.gather.board import Given
+from pewter.judge.expectations import Terms
+from pewter.judge.rules import chosen_rules, steps_for
+from pewter.pki import Certificate, read_certificate
+from pewter.plan.root_stores import own_stores
+
+BRIEF_STEPS = (Step.SIBLINGS, Step.WAYS_IN, Step.CERTIFICATES, Step.VERSIONS)
+"""Four hellos, the ways in and the certificates: no search of suites and groups, no questions to name servers."""
+
+BRIEF_SECONDS, FULL_SECONDS = 20.0, 60.0
+STEP_SECONDS = 6.0
+FIRST_SECONDS = 3.0
+"""A place of which nothing is heard by then (two retransmissions of a SYN) is left alone."""
+
+CONNECTIONS_TO_AN_ADDRESS, CONNECTIONS_TO_A_NETWORK = 8, 32
+
+
+class Settings(msgspec.Struct, frozen=True):
+    """The same for every site."""
+
+    is_brief: bool = False
+    resolvers: tuple[str, ...] = ()
+    routes: tuple[str, ...] = ()
+    only: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
+    gentle: bool = False
+    revocation: bool = False
+    seconds: float = 0.0
+    """For one site; 0 for the usual."""
+
+    trust: tuple[bytes, ...] = ()
+    """DER of anchors that the reviewer gave."""
+
+    trusts_given_only: bool = False
+    workers: int = 1
+    """That ask at the same time: an address that none of them has to itself is shared among them."""
+
+    sites_under_way: int = 50
+    """In one worker."""
+
+    sockets: int = 400
+    """Open at a time in one worker."""
+
+    @property
+    def steps(self) -> tuple[Step, ...]:
+        wanted = steps_for(chosen_rules(self.only, self.skip))
+        allowed = BRIEF_STEPS if self.is_brief else EVERY_STEP
+        return tuple(step for step in allowed if step in wanted)
+
+    @property
+    def whole_seconds(self) -> float:
+        return self.seconds or (BRIEF_SECONDS if self.is_brief else FULL_SECONDS)
+
+    @property
+    def of_address(self) -> int:
+        return 1 if self.gentle else CONNECTIONS_TO_AN_ADDRESS
+
+    @property
+    def of_unowned_address(self) -> int:
+        """To an address that other workers may ask as well."""
+        return max(1, self.of_address // self.workers)
+
+    @property
+    def of_network(self) -> int:
+        return max(1, (4 if self.gentle else CONNECTIONS_TO_A_NETWORK) // self.workers)
+
+    def plan(self, targets: tuple[Target, ...]) -> Plan:
+        """For one site."""
+        skip = (*self.skip, *(("dns",) if self.is_brief and "dns" not in self.skip else ()))
+        return Plan(
+            targets=targets,
+            routes=self.routes,
+            resolvers=self.resolvers,
+            only=self.only,
+            skip=skip,
+            steps=self.steps,
+            revocation=self.revocation,
+            connections_per_address=self.of_address,
+            whole_seconds=self.whole_seconds,
+            step_seconds=min(STEP_SECONDS, self.whole_seconds),
+        )
+
+    def given(self) -> Given:
+        """This machine's root stores, and what the reviewer gave."""
+        read = (read_certificate(der) for der in self.trust)
+        return Given(
+            stores=own_stores(),
+            trust=tuple(each for each in read if isinstance(each, Certificate)),
+            trusts_given_only=self.trusts_given_only,
+        )
+
+    @property
+    def terms(self) -> Terms:
+        return Terms()
+
+
+class Known(msgspec.Struct, frozen=True):
+    """An answer of the name service that need not be asked for again."""
+
+    name: str
+    kind: str
+    reply: Reply
+
+
+class Order(msgspec.Struct, frozen=True):
+    """One site to look at."""
+
+    key: str
+    targets: str
+    """``x.example www.x.example:8443``."""
+
+    owned: tuple[str, ...] = ()
+    """Addresses that no other worker asks."""
+
+    known: tuple[Known, ...] = ()

@@ -1,0 +1,394 @@
+"""The ledger of a survey: one SQLite database in its folder, written by one process, readable by all.
+
+A narrow table holds what is told of each site, a second one the packed reviews: an aggregate never reads past them.
+Each site is one commit, so that a killed survey loses nothing that was finished.
+"""
+
+import contextlib
+import datetime
+import sqlite3
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import zstandard
+
+from pewter.errors import FileError
+from pewter.judge.outcomes import Level
+from pewter.judge.review import Review, read_review
+from pewter.judge.summary import EndRow, GapRow, SiteRow, Summary
+
+from .sites import Site
+
+FILE, LOCK = "survey.sqlite", "survey.lock"
+APPLICATION_ID = 0x50657774
+FORMAT = 1
+MAX_REVIEW = 200 << 20
+"""Octets of a review when it is unpacked."""
+
+KEPT_RUNS = 2
+"""Reviews of a site that are kept: the last, and the one that it is compared with."""
+
+_ROW_FIELDS = SiteRow.__struct_fields__
+_LAST_ROW = "exists (select 1 from rows where rows.site = sites.site and rows.run = sites.run"
+_SCHEMA = f"""
+create table runs (run integer primary key, begun text not null, options text not null, ended text);
+create table sites (
+    site text primary key, targets text not null, position integer not null, listed integer not null,
+    waiting integer not null, run integer not null default 0
+) without rowid;
+create index waiting_sites on sites (waiting, position);
+create table rows (site text not null, run integer not null, {", ".join(_ROW_FIELDS[1:])}, primary key (site, run))
+    without rowid;
+create table gaps (site text not null, run integer not null, rule text not null, level text not null,
+    place text not null, accepted integer not null);
+create index gaps_of_site on gaps (site, run);
+create table ends (site text not null, run integer not null, at text not null, kind text not null,
+    place text not null, words text not null);
+create index ends_of_site on ends (site, run);
+create table reviews (site text not null, run integer not null, review blob not null, primary key (site, run));
+"""
+
+
+@dataclass(frozen=True)
+class Listed:
+    """What a list changed in a folder."""
+
+    new: int
+    gone: int
+    """Sites of the folder that are in it no longer; they are kept."""
+
+
+class Ledger:
+    """An open store.  Everything that the disk refuses is FileError."""
+
+    def __init__(self, path: Path, connection: sqlite3.Connection, lock: sqlite3.Connection | None) -> None:
+        self.path = path
+        self._db = connection
+        self._lock = lock
+
+    # Opening
+
+    @classmethod
+    def open_to_write(cls, folder: Path) -> "Ledger":
+        """The folder's store, made where there is none; FileError where another survey has it."""
+        file = folder / FILE
+        with _failing(file):
+            folder.mkdir(parents=True, exist_ok=True)
+            if not file.exists() and any(each.name not in {LOCK, f"{LOCK}-journal"} for each in folder.iterdir()):
+                raise FileError(f"{folder} holds other files and no survey: choose an empty or a new folder.")
+            lock = _locked(folder)
+            try:
+                connection = _connect(file)
+                _prepare(file, connection)
+            except BaseException:
+                lock.close()
+                raise
+        return cls(file, connection, lock)
+
+    @classmethod
+    def open_to_read(cls, folder: Path) -> "Ledger":
+        """The store of a folder, while it is written as well."""
+        file = folder / FILE
+        with _failing(file):
+            if not file.is_file():
+                raise FileError(f"{folder} holds no survey. 'pewter survey LIST --into {folder}' makes one.")
+            connection = _connect(file)
+            _check(file, connection)
+        return cls(file, connection, None)
+
+    def close(self) -> None:
+        with contextlib.suppress(sqlite3.Error):
+            self._db.close()
+        if self._lock is not None:
+            self._lock.close()
+
+    def __enter__(self) -> "Ledger":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # What is to be done
+
+    def take_list(self, sites: Sequence[Site]) -> Listed:
+        """Take over a list: new sites wait, sites that are gone from it stay and wait no longer."""
+        with _failing(self.path), self._db:
+            known = {site for (site,) in self._db.execute("select site from sites")}
+            self._db.execute("update sites set listed = 0, waiting = 0 where 1")
+            self._db.executemany(
+                "insert into sites (site, targets, position, listed, waiting, run) values (?, ?, ?, 1, 1, 0) "
+                "on conflict (site) do update set targets = excluded.targets, position = excluded.position, listed = 1",
+                (
+                    (each.key, " ".join(_target_text(target) for target in each.targets), position)
+                    for position, each in enumerate(sites)
+                ),
+            )
+        keys = {each.key for each in sites}
+        return Listed(len(keys - known), len(known - keys))
+
+    def begin(self, options: str, again: "Again | None", now: datetime.datetime) -> int:
+        """The run that this survey is: one that was broken off, or a new one.  Its sites wait from now on."""
+        with _failing(self.path), self._db:
+            last = self._db.execute("select run, ended from runs order by run desc limit 1").fetchone()
+            if last is None or (last[1] is not None and again is not None):
+                run = (last[0] if last is not None else 0) + 1
+                self._db.execute("insert into runs values (?, ?, ?, null)", (run, now.isoformat(), options))
+                if again is not None:
+                    self._set_waiting(again, run, now)
+            else:
+                run = last[0]
+                self._db.execute("update runs set ended = null where run = ?", (run,))
+                if run > 1 and again is not None:
+                    self._set_waiting(again, run, now)
+            self._db.execute("update sites set waiting = 1 where listed and run = 0")
+        return int(run)
+
+    def _set_waiting(self, again: "Again", run: int, now: datetime.datetime) -> None:
+        """Sites that this run looks at anew and has not looked at yet."""
+        query = "update sites set waiting = 1 where listed and run < ?"
+        match again.which:
+            case "unreachable":
+                self._db.execute(f"{query} and {_LAST_ROW} and not reached)", (run,))
+            case "older-than":
+                oldest = (now - again.age).isoformat()
+                self._db.execute(f"{query} and {_LAST_ROW} and looked_at < ?)", (run, oldest))
+            case _:
+                self._db.execute(query, (run,))
+
+    def waiting(self) -> Iterator[tuple[str, str]]:
+        """Keys and targets of the sites that are to be looked at, in the order of the list."""
+        last = -1
+        while True:
+            with _failing(self.path):
+                found = self._db.execute(
+                    "select site, targets, position from sites where waiting and listed and position > ? "
+                    "order by position limit 1000",
+                    (last,),
+                ).fetchall()
+            if not found:
+                return
+            for site, targets, _ in found:
+                yield site, targets
+            last = found[-1][2]
+
+    def counts(self) -> tuple[int, int]:
+        """Sites of the list that are done, and all of it."""
+        with _failing(self.path):
+            done, whole = self._db.execute(
+                "select coalesce(sum(not waiting), 0), count(*) from sites where listed"
+            ).fetchone()
+        return int(done), int(whole)
+
+    def keep(self, run: int, summary: Summary, packed: bytes | None) -> bool:
+        """Store one site in one commit; False where it is there already.  FileError where the disk is full."""
+        row = summary.row
+        values = [msgspec.to_builtins(getattr(row, name)) for name in _ROW_FIELDS]
+        with _failing(self.path), self._db:
+            marks = ", ".join("?" * (len(values) + 1))
+            stored = self._db.execute(
+                f"insert into rows (site, run, {', '.join(_ROW_FIELDS[1:])}) values ({marks}) on conflict do nothing",
+                (values[0], run, *values[1:]),
+            )
+            if not stored.rowcount:
+                return False
+            self._db.executemany(
+                "insert into gaps values (?, ?, ?, ?, ?, ?)",
+                ((row.site, run, each.rule, each.level, each.place, each.accepted) for each in summary.gaps),
+            )
+            self._db.executemany(
+                "insert into ends values (?, ?, ?, ?, ?, ?)",
+                ((row.site, run, each.at.isoformat(), each.kind, each.where, each.words) for each in summary.ends),
+            )
+            if packed is not None:
+                self._db.execute("insert or replace into reviews values (?, ?, ?)", (row.site, run, packed))
+            self._db.execute("update sites set waiting = 0, run = ? where site = ?", (run, row.site))
+            if run > KEPT_RUNS:
+                self._drop_old(row.site)
+        return True
+
+    def _drop_old(self, site: str) -> None:
+        runs = [run for (run,) in self._db.execute("select run from rows where site = ? order by run desc", (site,))]
+        for run in runs[KEPT_RUNS:]:
+            for table in ("rows", "gaps", "ends", "reviews"):
+                self._db.execute(f"delete from {table} where site = ? and run = ?", (site, run))
+
+    def end(self, run: int, now: datetime.datetime) -> None:
+        """Every site of the list is done."""
+        with _failing(self.path), self._db:
+            self._db.execute("update runs set ended = ? where run = ?", (now.isoformat(), run))
+
+    # What was found
+
+    @property
+    def last_run(self) -> tuple[int, str, str | None]:
+        """Its number, when it began, and when it ended; 0 where none was begun."""
+        with _failing(self.path):
+            found = self._db.execute("select run, begun, ended from runs order by run desc limit 1").fetchone()
+        return found or (0, "", None)
+
+    def rows(self) -> Iterator[tuple[Any, ...]]:
+        """The last row of each site, in the order of the list: the columns of a survey."""
+        names = ", ".join(f"rows.{name}" for name in (*_ROW_FIELDS[:-1], "run", "error"))
+        with _failing(self.path):
+            yield from self._db.execute(
+                f"select {names} from sites join rows on rows.site = sites.site and rows.run = sites.run "
+                "where sites.listed order by sites.position"
+            )
+
+    def gaps(self) -> Iterator[tuple[str, str, str, str, int]]:
+        """Site, rule, level, place and whether it is accepted, of the last row of each site."""
+        with _failing(self.path):
+            yield from self._db.execute(
+                "select gaps.site, rule, level, place, accepted from sites join gaps on gaps.site = sites.site and "
+                "gaps.run = sites.run where sites.listed order by sites.position"
+            )
+
+    def rules(self) -> list[tuple[str, str, int]]:
+        """Rule, worst level and number of sites, most sites first."""
+        worst = "min(case level when 'breaks' then 0 when 'exposes' then 1 when 'weakens' then 2 else 3 end)"
+        with _failing(self.path):
+            found = self._db.execute(
+                f"select rule, {worst}, count(distinct gaps.site) as n from sites join gaps on "
+                "gaps.site = sites.site and gaps.run = sites.run where sites.listed and not accepted "
+                "group by rule order by n desc, rule"
+            ).fetchall()
+        levels = [level.value for level in Level]
+        return [(rule, levels[rank], count) for rule, rank, count in found]
+
+    def ends(self) -> Iterator[tuple[str, EndRow]]:
+        """What ends, by site."""
+        with _failing(self.path):
+            found = self._db.execute(
+                "select ends.site, at, kind, place, words from sites join ends on ends.site = sites.site and "
+                "ends.run = sites.run where sites.listed order by at"
+            )
+            for site, at, kind, place, words in found:
+                yield site, EndRow(datetime.datetime.fromisoformat(at), kind, place, words)
+
+    def sites_with_two_runs(self) -> Iterator[tuple[str, int, int]]:
+        """Sites with an earlier run beside the last: the site, the earlier, the last."""
+        with _failing(self.path):
+            yield from self._db.execute(
+                "select sites.site, max(rows.run), sites.run from sites join rows on rows.site = sites.site and "
+                "rows.run < sites.run where sites.listed group by sites.site order by sites.position"
+            ).fetchall()
+
+    def gap_set(self, site: str, run: int) -> frozenset[GapRow]:
+        with _failing(self.path):
+            found = self._db.execute(
+                "select rule, level, place, accepted from gaps where site = ? and run = ?", (site, run)
+            ).fetchall()
+        return frozenset(GapRow(rule, level, place, bool(accepted)) for rule, level, place, accepted in found)
+
+    def review(self, site: str, run: int | None = None) -> Review:
+        """One site's whole review; FileError where there is none."""
+        with _failing(self.path):
+            found = self._db.execute(
+                "select review from reviews join sites using (site) where site = ? "
+                "and reviews.run = coalesce(?, sites.run)",
+                (site, run),
+            ).fetchone()
+        if found is None:
+            raise FileError(f"{self.path.parent} holds no review of {site}.")
+        return read_review(unpack(found[0]), f"the review of {site}")
+
+    def has(self, site: str) -> bool:
+        with _failing(self.path):
+            return self._db.execute("select 1 from sites where site = ?", (site,)).fetchone() is not None
+
+    def fold(self) -> None:
+        """Bring the write-ahead log into the database, so that its file alone is the survey."""
+        with _failing(self.path):
+            self._db.execute("pragma wal_checkpoint(truncate)")
+
+
+@dataclass(frozen=True)
+class Again:
+    """Which sites are looked at anew."""
+
+    which: str
+    """``all``, ``unreachable`` or ``older-than``."""
+
+    age: datetime.timedelta = datetime.timedelta()
+
+
+def pack(octets: bytes) -> bytes:
+    """A review as it is kept."""
+    return zstandard.ZstdCompressor(level=6, write_content_size=True).compress(octets)
+
+
+def unpack(octets: bytes) -> bytes:
+    """FileError for what is damaged, or longer than a review may be."""
+    try:
+        size = zstandard.frame_content_size(octets)
+        if not 0 <= size <= MAX_REVIEW:
+            raise FileError(f"a kept review is longer than {MAX_REVIEW >> 20} MiB.")
+        return zstandard.ZstdDecompressor().decompress(octets, max_output_size=MAX_REVIEW)
+    except zstandard.ZstdError as exc:
+        raise FileError(f"a kept review is damaged: {exc}.") from exc
+
+
+def is_survey(folder: Path) -> bool:
+    return (folder / FILE).is_file()
+
+
+def _target_text(target: Any) -> str:
+    host = f"[{target.host}]" if ":" in target.host else target.host
+    return host if target.port == 443 else f"{host}:{target.port}"
+
+
+def _connect(file: Path) -> sqlite3.Connection:
+    connection = sqlite3.connect(file, timeout=30, check_same_thread=False)
+    connection.execute("pragma journal_mode = wal")
+    connection.execute("pragma synchronous = full")
+    return connection
+
+
+def _prepare(file: Path, connection: sqlite3.Connection) -> None:
+    """Make the tables where there are none."""
+    (tables,) = connection.execute("select count(*) from sqlite_master").fetchone()
+    if tables:
+        _check(file, connection)
+        return
+    with connection:
+        connection.execute(f"pragma application_id = {APPLICATION_ID}")
+        connection.execute(f"pragma user_version = {FORMAT}")
+        for statement in filter(str.strip, _SCHEMA.split(";")):
+            connection.execute(statement)
+
+
+def _check(file: Path, connection: sqlite3.Connection) -> None:
+    (application,) = connection.execute("pragma application_id").fetchone()
+    (version,) = connection.execute("pragma user_version").fetchone()
+    if application != APPLICATION_ID:
+        connection.close()
+        raise FileError(f"{file} is a database of another program; it is left as it is.")
+    if version != FORMAT:
+        connection.close()
+        raise FileError(f"{file} has the format {version}; this Pewter reads format {FORMAT}.")
+
+
+def _locked(folder: Path) -> sqlite3.Connection:
+    """A lock that ends with the process that holds it, however it ends."""
+    lock = sqlite3.connect(folder / LOCK, timeout=0, isolation_level=None, check_same_thread=False)
+    try:
+        lock.execute("begin exclusive")
+    except sqlite3.OperationalError as exc:
+        lock.close()
+        if "locked" not in str(exc):
+            raise
+        raise FileError(f"{folder} is being surveyed by another process.") from None
+    return lock
+
+
+@contextlib.contextmanager
+def _failing(file: Path) -> Iterator[None]:
+    try:
+        yield
+    except sqlite3.Error as exc:
+        raise FileError(f"{file} cannot be used: {exc}.") from exc
+    except OSError as exc:
+        raise FileError(f"{file} cannot be used: {exc.strerror or exc}.") from exc

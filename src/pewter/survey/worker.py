@@ -1,0 +1,62 @@
+"""A worker process on this machine: ``python -m pewter.survey.worker``.  Orders come on its standard input.
+
+A frame is its length in four octets and msgpack.  When the input ends, so does the worker: it outlives nobody.
+"""
+
+import asyncio
+import gc
+import signal
+import sys
+
+import msgspec
+
+from .looking import Done, Looker
+from .settings import Order, Settings
+
+MAX_FRAME = 1 << 28
+
+
+async def read_frame(reader: asyncio.StreamReader) -> bytes | None:
+    """None at the end of the stream."""
+    try:
+        length = int.from_bytes(await reader.readexactly(4), "big")
+        return await reader.readexactly(length) if length <= MAX_FRAME else None
+    except (asyncio.IncompleteReadError, OSError):
+        return None
+
+
+def frame(message: msgspec.Struct) -> bytes:
+    octets = msgspec.msgpack.encode(message)
+    return len(octets).to_bytes(4, "big") + octets
+
+
+async def _serve() -> None:
+    loop = asyncio.get_running_loop()
+    reader = asyncio.StreamReader(limit=1 << 20)
+    await loop.connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), sys.stdin.buffer)
+    transport, protocol = await loop.connect_write_pipe(asyncio.streams.FlowControlMixin, sys.stdout.buffer)
+    writer = asyncio.StreamWriter(transport, protocol, None, loop)
+    settings = await read_frame(reader)
+    if settings is None:
+        return
+    looker = Looker(msgspec.msgpack.decode(settings, type=Settings))
+    gc.freeze()
+    under_way: set[asyncio.Task[None]] = set()
+
+    async def run(order: Order) -> None:
+        done: Done = await looker.look_at(order)
+        writer.write(frame(done))
+        await writer.drain()
+
+    while (octets := await read_frame(reader)) is not None:
+        task = asyncio.create_task(run(msgspec.msgpack.decode(octets, type=Order)))
+        under_way.add(task)
+        task.add_done_callback(under_way.discard)
+    for task in under_way:
+        task.cancel()
+
+
+if __name__ == "__main__":
+    # Ctrl-C is for the survey, which ends its workers itself.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    asyncio.run(_serve())
