@@ -9,7 +9,7 @@ from rich.text import Text
 
 from pewter.errors import FileError
 from pewter.escape import escaped
-from pewter.judge.endings import Ending, endings_of, endings_of_certificate, soonest_first
+from pewter.judge.endings import Ending, EndingKind, endings_of, endings_of_certificate, soonest_first
 from pewter.judge.expectations import Expectations
 from pewter.judge.review import Review
 from pewter.pki import Certificate, read_certificate
@@ -28,6 +28,8 @@ from .saying import say
 
 SUFFIXES = (".ics", ".csv", ".om", ".prom", *charts.SUFFIXES)
 MAX_FILES = 10_000
+SURVEY = "survey.sqlite"
+"""The ledger in the folder of a survey."""
 
 
 @dataclass(frozen=True)
@@ -69,6 +71,9 @@ def _render(endings: Sequence[Ending], at: datetime.datetime, suffix: str) -> by
 
 def _endings_in(sources: Sequence[Path]) -> Iterator[Ending]:
     """Of several reviews of one site the newest tells; older ones are left out."""
+    for source in sources:
+        if (source / SURVEY).is_file():
+            yield from _of_survey(source)
     newest: dict[str, tuple[Path, Review]] = {}
     for file in _files(sources):
         try:
@@ -89,10 +94,20 @@ def _endings_in(sources: Sequence[Path]) -> Iterator[Ending]:
         yield from endings_of(review, file.name)
 
 
+def _of_survey(folder: Path) -> Iterator[Ending]:
+    from pewter.survey.store import Ledger  # noqa: PLC0415
+
+    with Ledger.open_to_read(folder) as ledger:
+        for _, each in ledger.ends():
+            yield Ending(each.at, EndingKind(each.kind), each.where, each.words, folder.name)
+
+
 def _files(sources: Sequence[Path]) -> Iterator[Path]:
     for source in sources:
         if not source.is_dir():
             yield source
+            continue
+        if (source / SURVEY).is_file():
             continue
         found = sorted(each for each in source.iterdir() if each.suffix in {".json", ".pem", ".crt", ".cer"})
         if not found:

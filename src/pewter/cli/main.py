@@ -243,7 +243,12 @@ FailOnSaved = Annotated[
 
 @app.command()
 def report(
-    saved: Saved, fail_on: FailOnSaved = None, full: Full = False, write: Write = None, json: Json = False
+    saved: Annotated[Path, typer.Argument(metavar="REVIEW", help="A saved review, or the folder of a survey.")],
+    site: Annotated[str | None, typer.Option(metavar="NAME", help="Of a survey's folder: whose review.")] = None,
+    fail_on: FailOnSaved = None,
+    full: Full = False,
+    write: Write = None,
+    json: Json = False,
 ) -> None:
     """Show a saved review, or write it in another format; offline.
 
@@ -251,7 +256,7 @@ def report(
     """
     from .saved import Output, run_report  # noqa: PLC0415
 
-    raise typer.Exit(run_report(saved, Output(fail_on, tuple(write or ()), json, full)))
+    raise typer.Exit(run_report(saved, site, Output(fail_on, tuple(write or ()), json, full)))
 
 
 @app.command()
@@ -311,8 +316,10 @@ def recheck(
 
 @app.command()
 def compare(
-    old: Annotated[Path, typer.Argument(metavar="OLD", help="A saved review.")],
-    new: Annotated[Path, typer.Argument(metavar="NEW", help="A later one of the same site.")],
+    old: Annotated[Path, typer.Argument(metavar="OLD", help="A saved review, or the folder of a survey alone.")],
+    new: Annotated[
+        Path | None, typer.Argument(metavar="NEW", help="A later one of the same site.", show_default=False)
+    ] = None,
     write: Annotated[
         list[Path] | None,
         typer.Option("--write", "-w", metavar="FILE", help="Write what changed: .html .md .json .sarif"),

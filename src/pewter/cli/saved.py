@@ -54,8 +54,17 @@ def read_saved(path: Path) -> Review:
     return read_review(read_bounded(path, MAX_REVIEW, "saved review"), str(path))
 
 
-def run_report(path: Path, output: Output) -> int:
-    """Print a saved review as it was judged, or write it in other formats."""
+def run_report(path: Path, site: str | None, output: Output) -> int:
+    """Print a saved review as it was judged, or write it in other formats; of a survey's folder, one site's."""
+    if path.is_dir():
+        if site is None:
+            raise UsageError(f"{path} is a folder: --site NAME says whose review of its survey, --show tells of all.")
+        from pewter.survey.store import Ledger  # noqa: PLC0415
+
+        with Ledger.open_to_read(path) as ledger:
+            return _put_out(ledger.review(site), output)
+    if site is not None:
+        raise UsageError("--site is of a survey's folder; a saved review is of one site.")
     return _put_out(read_saved(path), output)
 
 
@@ -72,8 +81,12 @@ def run_judge(command: JudgeCommand) -> int:
     return _put_out(make_review(case), command.output)
 
 
-def run_compare(old: Path, new: Path, write: Sequence[Path] = (), *, json: bool = False) -> int:
+def run_compare(old: Path, new: Path | None, write: Sequence[Path] = (), *, json: bool = False) -> int:
     """Say what changed; 1 where gaps opened at or above the level of the newer review."""
+    if new is None:
+        if old.is_dir():
+            return _compare_runs(old, write, json=json)
+        raise UsageError("Two saved reviews are compared, or the last two runs in the folder of a survey.")
     before, after = read_saved(old), read_saved(new)
     if not _are_of_one_site(before, after):
         sites = f"{old} is of {before.evidence.plan.first} and {new} of {after.evidence.plan.first}"
@@ -92,6 +105,29 @@ def run_compare(old: Path, new: Path, write: Sequence[Path] = (), *, json: bool 
     worst = read_level(after.terms.fail_on)
     opened = (each for each in comparison.gaps if each.change is Change.OPENED)
     return 1 if any(each.level.rank <= worst.rank for each in opened) else 0
+
+
+def _compare_runs(folder: Path, write: Sequence[Path], *, json: bool) -> int:
+    """What changed from each site's review before to its last; 1 where gaps that break or expose opened."""
+    from pewter.report.many import render_run_changes, render_run_changes_json  # noqa: PLC0415
+    from pewter.survey.changes import changes_of_runs  # noqa: PLC0415
+    from pewter.survey.store import Ledger  # noqa: PLC0415
+
+    for file in write:
+        check_format(file, (".json",))
+        check_writable(file)
+    with Ledger.open_to_read(folder) as ledger:
+        changes = changes_of_runs(ledger)
+    for file in write:
+        write_whole(file, render_run_changes_json(changes))
+        say(f"wrote {file}")
+    if json:
+        print_octets(render_run_changes_json(changes))
+    else:
+        print_text(render_run_changes(changes, output_width(), output_marks()))
+    serious = read_level("exposes")
+    opened = (gap for site in changes.sites for gap in site.gaps if gap.change is Change.OPENED)
+    return 1 if any(gap.level.rank <= serious.rank for gap in opened) else 0
 
 
 def _are_of_one_site(old: Review, new: Review) -> bool:

@@ -1,5 +1,6 @@
 """What the name service said."""
 
+import functools
 import ipaddress
 
 import msgspec
@@ -52,8 +53,11 @@ class Name(msgspec.Struct, frozen=True, omit_defaults=True):
         return tuple(dict.fromkeys(found))
 
 
+@functools.lru_cache(maxsize=4096)
 def is_ip_address(host: str) -> bool:
     """Whether a host is an IP address, without brackets; everything else is a name."""
+    if ":" not in host and not host[-1:].isdecimal():
+        return False
     try:
         ipaddress.ip_address(host)
     except ValueError:

@@ -12,6 +12,9 @@ class Step(enum.Enum):
     """The apex or www of each name."""
 
     WAYS_IN = "ways in"
+    ABSENT = "absent"
+    """A page that nobody has."""
+
     FOUND = "found"
     """What the home page links to, and the site's map."""
 

@@ -1,5 +1,7 @@
 """DNS messages: questions, and answers as evidence; dnspython reads all but what must not cost the whole message."""
 
+import struct
+
 import dns.edns
 import dns.exception
 import dns.flags
@@ -29,16 +31,18 @@ def build_query(
     name: str, record_type: str, number: int, *, recursion: bool, unchecked: bool, edns: bool, signed: bool
 ) -> bytes:
     """One question (RFC 1035 section 4.1); raises DNSException for a name that none can have."""
-    query = dns.message.make_query(
-        dns.name.from_text(name), record_type, use_edns=0 if edns or signed else None, want_dnssec=signed
-    )
-    if edns or signed:
-        query.use_edns(0, dns.flags.DO if signed else 0, EDNS_OCTETS)
-    query.id = number
-    query.flags = dns.flags.RD | dns.flags.AD if recursion else dns.flags.Flag(0)
+    flags = dns.flags.RD | dns.flags.AD if recursion else 0
     if unchecked:
-        query.flags |= dns.flags.CD
-    return query.to_wire()
+        flags |= dns.flags.CD
+    with_edns = edns or signed
+    head = struct.pack("!HHHHHH", number, flags, 1, 0, 0, with_edns)
+    wire = dns.name.from_text(name).to_wire()
+    assert wire is not None
+    question = wire + struct.pack("!HH", dns.rdatatype.from_text(record_type), 1)
+    if not with_edns:
+        return head + question
+    # RFC 6891 section 6.1.2: the root's name, type, size in place of the class, and the DO bit in that of the TTL.
+    return head + question + struct.pack("!BHHIH", 0, dns.rdatatype.OPT, EDNS_OCTETS, dns.flags.DO if signed else 0, 0)
 
 
 def read_reply(octets: bytes, number: int, name: str, record_type: str) -> Reply | None:

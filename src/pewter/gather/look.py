@@ -18,7 +18,7 @@ import functools
 import time
 
 from pewter.evidence import Evidence, Plan, Step
-from pewter.web.suffixes import is_apex
+from pewter.web.suffixes import is_apex, suffixes_are_read
 
 from .board import Board, Given
 from .budget import Budget
@@ -60,7 +60,8 @@ async def look(
 
 async def _take(plan: Plan, given: Given, progress: Progress, network: Network, budget: Budget) -> Evidence:
     begun, clock = datetime.datetime.now(datetime.UTC), time.monotonic()
-    await asyncio.to_thread(is_apex, "x.example")  # reads the list of public suffixes, once
+    if not suffixes_are_read():
+        await asyncio.to_thread(is_apex, "x.example")
     board = Board(plan, given)
     made = network.slots.made
     try:

@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import functools
 import heapq
 import ipaddress
 from collections import Counter
@@ -160,6 +161,7 @@ class Slots:
         return self.pool.is_slow(address)
 
 
+@functools.lru_cache(maxsize=4096)
 def network_of(address: str) -> str:
     """The /24 or /48 that an address is in, as text for comparison."""
     try:

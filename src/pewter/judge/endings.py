@@ -39,9 +39,9 @@ class Ending(msgspec.Struct, frozen=True):
     """The review or file that tells it."""
 
 
-def endings_of(review: Review, source: str) -> Iterator[Ending]:
-    """All that a review knows to end."""
-    case = case_of(review)
+def endings_of(review: Review, source: str, case: Case | None = None) -> Iterator[Ending]:
+    """All that a review knows to end; ``case``: of which it was made, where that is still at hand."""
+    case = case or case_of(review)
     yield from _certificates(case, source)
     yield from _signatures(case, source)
     for judged in review.results.accepted:

@@ -4,7 +4,7 @@ import datetime
 import functools
 import re
 from collections.abc import Callable, Iterator, Sequence
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 import msgspec
 
@@ -304,33 +304,37 @@ def places_of(outcomes: Sequence[Judged]) -> dict[Place, int]:
 
 
 def _by_rule(outcomes: Sequence[Judged], places: dict[Place, int]) -> tuple[RuleResult, ...]:
-    of_rule: dict[str, list[Judged]] = {}
+    of_rule: dict[str, _OfRule] = {}
     for judged in outcomes:
-        of_rule.setdefault(judged.rule, []).append(judged)
+        found, outcome = of_rule.setdefault(judged.rule, _OfRule([], {}, {})), judged.outcome
+        match outcome:
+            case Holds(where=where, seen=words):
+                found.holds.setdefault(words, []).append(places[where])
+            case Unknown(where=where, reason=words):
+                found.unknown.setdefault(words, []).append(places[where])
+            case _:
+                found.gaps.append(_gap_at(judged, places))
     return tuple(
         RuleResult(
             rule.name,
             rule.level,
             rule.words.title,
-            tuple(_gap_at(each, places) for each in judged if isinstance(each.outcome, Gap | Accepted)),
-            _by_words([(each.seen, places[each.where]) for each in _kind(judged, Holds)]),
-            _by_words([(each.reason, places[each.where]) for each in _kind(judged, Unknown)]),
+            tuple(found.gaps),
+            {words: tuple(numbers) for words, numbers in found.holds.items()},
+            {words: tuple(numbers) for words, numbers in found.unknown.items()},
         )
         for rule in RULES
-        for judged in [of_rule.get(rule.name, [])]
-        if judged
+        for found in [of_rule.get(rule.name)]
+        if found is not None
     )
 
 
-def _kind(judged: Sequence[Judged], kind: type[_T]) -> Iterator[_T]:
-    return (each.outcome for each in judged if isinstance(each.outcome, kind))
+class _OfRule(NamedTuple):
+    """What one rule found, while it is gathered."""
 
-
-def _by_words(found: Sequence[tuple[str, int]]) -> dict[str, tuple[int, ...]]:
-    by_words: dict[str, list[int]] = {}
-    for words, place in found:
-        by_words.setdefault(words, []).append(place)
-    return {words: tuple(numbers) for words, numbers in by_words.items()}
+    gaps: list[GapAt]
+    holds: dict[str, list[int]]
+    unknown: dict[str, list[int]]
 
 
 def _gap_at(judged: Judged, places: dict[Place, int]) -> GapAt:
@@ -492,9 +496,12 @@ def reaches(outcomes: Sequence[Judged], level: Level) -> bool:
 
 def area_counts(outcomes: Sequence[Judged]) -> tuple[AreaCount, ...]:
     """One count an area, in the order of reports; areas of which nothing was judged are left out."""
+    by_area: dict[str, list[Judged]] = {}
+    for judged in outcomes:
+        by_area.setdefault(judged.rule.partition("/")[0], []).append(judged)
     counts = []
     for area in AREAS:
-        of_area = [judged for judged in outcomes if judged.rule.startswith(area + "/")]
+        of_area = by_area.get(area, [])
         if not of_area:
             continue
         kinds = [type(judged.outcome) for judged in of_area]

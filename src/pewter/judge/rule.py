@@ -36,11 +36,11 @@ class Rule(Generic[C_contra]):
     sources: tuple[str, ...]
     check: Callable[[C_contra], Iterable[RuleOutcome]]
 
-    @property
+    @functools.cached_property
     def area(self) -> str:
         return self.name.partition("/")[0]
 
-    @property
+    @functools.cached_property
     def words(self) -> Words:
         return _catalogue(self.area)[self.name.partition("/")[2]]
 

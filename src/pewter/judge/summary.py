@@ -1,7 +1,7 @@
 """A review in one row, with its gaps and what ends: what tables of many sites are made of."""
 
 import datetime
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
@@ -10,8 +10,8 @@ from pewter.tls import version_name
 from pewter.web.hsts import StrictTransportSecurity, read_sts
 
 from .endings import endings_of
-from .facts.case import accepted_versions
-from .outcomes import Accepted, Gap, Unknown
+from .facts.case import Case, accepted_versions
+from .outcomes import Accepted, Gap, Judged, Unknown
 from .results import NOT_SENT, ServedCertificate
 from .review import Review
 
@@ -107,8 +107,8 @@ class Summary(msgspec.Struct, frozen=True):
     ends: tuple[EndRow, ...] = ()
 
 
-def summary_of(key: str, review: Review) -> Summary:
-    """Of a judged review."""
+def summary_of(key: str, review: Review, case: Case | None = None) -> Summary:
+    """Of a judged review; ``case``: of which it was made, where that is still at hand."""
     results, evidence = review.results, review.evidence
     counts = results.counts
     life = first_to_end(results.certificates)
@@ -141,7 +141,7 @@ def summary_of(key: str, review: Review) -> Summary:
         looked_at=evidence.begun,
         error=_short(_error(review)),
     )
-    return Summary(row, tuple(_gaps(review))[:MAX_GAPS], tuple(_ends(review)))
+    return Summary(row, tuple(_gaps(outcomes))[:MAX_GAPS], tuple(_ends(review, case)))
 
 
 def summary_of_failure(key: str, why: str, begun: datetime.datetime, seconds: float) -> Summary:
@@ -196,8 +196,8 @@ def _error(review: Review) -> str | None:
     return review.results.why_not
 
 
-def _gaps(review: Review) -> Iterator[GapRow]:
-    for judged in review.results.outcomes:
+def _gaps(outcomes: Iterable[Judged]) -> Iterator[GapRow]:
+    for judged in outcomes:
         match judged.outcome:
             case Gap(where=where):
                 yield GapRow(judged.rule, judged.level.value, where.key[:MAX_TEXT])
@@ -205,6 +205,6 @@ def _gaps(review: Review) -> Iterator[GapRow]:
                 yield GapRow(judged.rule, judged.level.value, gap.where.key[:MAX_TEXT], accepted=True)
 
 
-def _ends(review: Review) -> Iterator[EndRow]:
-    for each in endings_of(review, ""):
+def _ends(review: Review, case: Case | None) -> Iterator[EndRow]:
+    for each in endings_of(review, "", case):
         yield EndRow(each.at, each.kind.value, each.where[:MAX_TEXT], each.words[:MAX_TEXT])

@@ -1,5 +1,6 @@
 """Which addresses are on the public internet."""
 
+import functools
 import ipaddress
 
 _EMBEDDING = (
@@ -18,6 +19,7 @@ _NEVER_PUBLIC = (
 )
 
 
+@functools.lru_cache(maxsize=4096)
 def why_not_public(text: str) -> str | None:
     """What an address is that is not on the public internet, as ``a loopback address``; None where it is public."""
     address = ipaddress.ip_address(text)

@@ -10,6 +10,7 @@ import msgspec
 from rich.text import Text
 
 from pewter.escape import escaped, json_escaped
+from pewter.judge.comparison import CHANGE_TITLES, GapChange
 from pewter.judge.outcomes import Level
 from pewter.judge.summary import COLUMNS
 
@@ -19,6 +20,7 @@ from .sheet import STYLES, UNICODE, Marks, Sheet
 
 FORMAT = "pewter-survey/1"
 MAX_SHOWN = 15
+MAX_CHANGED = 50
 _MOMENTS = ("not_before", "not_after", "renewal", "looked_at")
 _LEVELS = tuple(level.value for level in Level)
 
@@ -81,12 +83,24 @@ def issuers(found: Found) -> list[tuple[str, int]]:
     return Counter(row["issuer"] for row in found.reached if row["issuer"]).most_common(MAX_SHOWN)
 
 
+def lives_by_issuer(found: Found) -> list[tuple[str, int]]:
+    """Mean days from begin to end of each issuer's certificates, of the issuers with most sites."""
+    lives: dict[str, list[float]] = {}
+    for row in found.reached:
+        if row["issuer"] and row["not_after"] is not None and row["not_before"] is not None:
+            lives.setdefault(row["issuer"], []).append((row["not_after"] - row["not_before"]).total_seconds() / _DAY)
+    return [(issuer, round(sum(lives[issuer]) / len(lives[issuer]))) for issuer, _ in issuers(found) if issuer in lives]
+
+
+_DAY = 86400
 HSTS_STEPS = (
-    (0, "none sent"),
-    (30 * 86400, "under 30 days"),
-    (180 * 86400, "30 to 180 days"),
-    (365 * 86400, "180 to 365 days"),
+    (1, "none sent"),
+    (30 * _DAY, "under 30 days"),
+    (180 * _DAY, "30 to 180 days"),
+    (365 * _DAY, "180 to 365 days"),
+    (1 << 62, "a year or more"),
 )
+"""Seconds below which an age is called so."""
 
 
 def hsts_ages(found: Found) -> list[tuple[str, int]]:
@@ -254,6 +268,65 @@ def _counted(sheet: Sheet, title: str, counts: Sequence[tuple[str, int]], of: in
 def _kind_of_error(error: str | None) -> str:
     """What stands before a place or a number: the same for the same cause."""
     return escaped((error or "not known").partition(":")[0].partition(" within ")[0])[:70]
+
+
+@dataclass(frozen=True)
+class SiteChanges:
+    """What changed at one site."""
+
+    site: str
+    gaps: tuple[GapChange, ...]
+    """But for those that stayed."""
+
+    remark: str = ""
+
+
+@dataclass(frozen=True)
+class RunChanges:
+    """One run of a survey against the one before."""
+
+    compared: int
+    stayed: int
+    """Sites with the same gaps."""
+
+    sites: tuple[SiteChanges, ...]
+
+
+def render_run_changes(changes: RunChanges, width: int, marks: Marks = UNICODE) -> Text:
+    """Rules by how many sites opened or closed them, then the sites."""
+    sheet = Sheet(width, marks)
+    words = f"{changes.compared:,} sites with two runs: {changes.stayed:,} with the same gaps, {len(changes.sites):,} changed"
+    if not changes.compared:
+        words = "No site was looked at twice: pewter survey LIST --into FOLDER --again looks anew."
+    sheet.line((words, "bold"))
+    gaps = [gap for site in changes.sites for gap in site.gaps]
+    for change, title in CHANGE_TITLES.items():
+        found = Counter((gap.rule, gap.title) for gap in gaps if gap.change is change)
+        if found:
+            sheet.heading(title, f"{sum(found.values()):,} gaps")
+            for (rule, words), count in found.most_common(MAX_SHOWN):
+                sheet.line("  ", f"{count:>7,}  {rule:<28} ", (words, "dim"))
+    if changes.sites:
+        sheet.heading("Sites", "those that changed")
+        for site in changes.sites[:MAX_CHANGED]:
+            counts = Counter(gap.change.value for gap in site.gaps)
+            words = ", ".join(f"{count} {change}" for change, count in sorted(counts.items()))
+            sheet.flow("  ", (site.site, ""), "; ".join(filter(None, (words, site.remark))), (marks.dot, ""))
+        if len(changes.sites) > MAX_CHANGED:
+            sheet.line("  ", f"and {len(changes.sites) - MAX_CHANGED:,} more: --json holds them all")
+    return sheet.text
+
+
+def render_run_changes_json(changes: RunChanges) -> bytes:
+    """All of it, in UTF-8 on one line with its end."""
+    sites = [{"site": each.site, "gaps": each.gaps, "remark": each.remark} for each in changes.sites]
+    content = {
+        "format": "pewter-survey-comparison/1",
+        "compared": changes.compared,
+        "stayed": changes.stayed,
+        "sites": sites,
+    }
+    return json_escaped(msgspec.json.encode(content)) + b"\n"
 
 
 FORMATS: dict[str, Callable[[Found], bytes]] = {".csv": render_csv, ".json": render_json, ".om": render_openmetrics}

@@ -50,6 +50,7 @@ class Looker:
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
         self._given = settings.given()
+        self._plan = settings.plan(())
         pool = Pool(settings.of_unowned_address, of_network=settings.of_network, in_all=settings.sockets)
         self.shared = Shared(pool, SharedAnswers(1 if settings.gentle else 4), FIRST_SECONDS)
         self._owned: Counter[str] = Counter()
@@ -70,14 +71,14 @@ class Looker:
             self._disown(order.owned)
 
     async def _look(self, order: Order) -> Done:
-        settings = self.settings
-        plan = settings.plan(read_targets(order.targets))
+        plan = msgspec.structs.replace(self._plan, targets=read_targets(order.targets))
         network = Network.for_plan(plan, BUDGET, self.shared)
         for known in order.known:
             network.names.asker.teach(0, known.name, known.kind, Way.RESOLVED, known.reply)
         evidence = await look(plan, self._given, Silence(), network, BUDGET, has_own_threads=False)
-        review = make_review(Case(evidence, settings.terms, evidence.begun, self._given.stores))
-        return Done(order.key, summary_of(order.key, review), pack(write_review(review)))
+        case = Case(evidence, self.settings.terms, evidence.begun, self._given.stores)
+        review = make_review(case)
+        return Done(order.key, summary_of(order.key, review, case), pack(write_review(review)))
 
     def _own(self, addresses: tuple[str, ...]) -> None:
         for address in addresses:

@@ -24,6 +24,7 @@ class Resolver:
 
     def __init__(self, settings: Settings) -> None:
         self._settings = settings
+        self._with_siblings = Step.SIBLINGS in settings.steps
         self._shared = Shared(Pool(8), SharedAnswers(), FIRST_SECONDS)
 
     async def resolve(self, key: str, targets: str) -> tuple[Task, tuple[Known, ...]]:
@@ -31,7 +32,7 @@ class Resolver:
         settings, hosts = self._settings, [target.host for target in read_targets(targets)]
         plan = Plan((), resolvers=settings.resolvers, routes=settings.routes, step_seconds=STEP_SECONDS)
         network = Network.for_plan(plan, Budget(), self._shared)
-        if Step.SIBLINGS in settings.steps:
+        if self._with_siblings:
             hosts += [sibling for host in hosts if (sibling := sibling_of(host, is_apex)) is not None]
         names = list(dict.fromkeys(hosts))
         lookups = await asyncio.gather(*map(network.names.look_up, names))

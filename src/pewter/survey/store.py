@@ -295,9 +295,10 @@ class Ledger:
             raise FileError(f"{self.path.parent} holds no review of {site}.")
         return read_review(unpack(found[0]), f"the review of {site}")
 
-    def has(self, site: str) -> bool:
+    def has_review(self, site: str, run: int) -> bool:
         with _failing(self.path):
-            return self._db.execute("select 1 from sites where site = ?", (site,)).fetchone() is not None
+            found = self._db.execute("select 1 from reviews where site = ? and run = ?", (site, run)).fetchone()
+        return found is not None
 
     def fold(self) -> None:
         """Bring the write-ahead log into the database, so that its file alone is the survey."""

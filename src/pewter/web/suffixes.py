@@ -38,11 +38,17 @@ def registrable_domain(name: str) -> str | None:
     return str(found) if found else None
 
 
+def suffixes_are_read() -> bool:
+    """Whether the list is at hand: reading it takes a while, once a process."""
+    return bool(_list.cache_info().currsize)
+
+
 def is_apex(name: str) -> bool:
     """Whether a name is a registrable domain."""
     return registrable_domain(name) == name
 
 
+@functools.cache
 def list_version() -> str:
     """Whose list it is and how old, as ``publicsuffixlist 1.0.2.20260101``."""
     import importlib.metadata  # noqa: PLC0415  slow to load, and needed once at the end

@@ -102,7 +102,7 @@ async def _take(scene: Scene, name: str, declared: bool, lookups: tuple[Lookup, 
     # What no visitor waits for takes no slot of what goes before it.
     if scene.wants(Step.HOSTS) and scene.is_first(("hosts", name)):
         hosts.begin(scene, name)
-    if scene.wants(Step.WAYS_IN):
+    if scene.wants(Step.ABSENT):
         ways_in.begin_absent(scene, name, destinations)
 
 

@@ -1,6 +1,5 @@
 """Pages: read what was shown, and fetch what belongs to it."""
 
-import asyncio
 import functools
 from collections.abc import Callable
 
@@ -9,17 +8,17 @@ from pewter.web.further_ways import SITEMAP_PATH
 from pewter.web.pages import read_page, read_sitemap, read_style_sheet
 from pewter.web.urls import Url, read_url
 
-from ..exchanges import Answered, fetch_once
+from ..exchanges import Answered, fetch_once, off_the_loop
 from ..scene import Scene
 
 
 async def keep(scene: Scene, url: Url, answered: Answered) -> Page:
     """Read a page, keep what it says, and fetch its own style sheets.
 
-    In a thread: what a hostile page costs must not hold up the other looks, nor the deadline.
+    A long one in a thread: what a hostile page costs must not hold up the other looks, nor the deadline.
     """
     read = functools.partial(read_page, answered.body, url, answered.content_type, truncated=answered.truncated)
-    page = await asyncio.to_thread(read)
+    page = await off_the_loop(len(answered.body), read)
     pages = scene.board.pages
     if (page.url, page.sha256) not in pages:
         pages[page.url, page.sha256] = page
@@ -42,5 +41,6 @@ async def _fetch(scene: Scene, url: Url, read: Callable[..., Page]) -> None:
         return
     outcome = await fetch_once(url, destinations[0], scene.network, scene.plan.step_seconds)
     if isinstance(outcome, Answered) and outcome.hop.status == 200 and outcome.body:
-        sheet = await asyncio.to_thread(functools.partial(read, outcome.body, url, truncated=outcome.truncated))
+        reading = functools.partial(read, outcome.body, url, truncated=outcome.truncated)
+        sheet = await off_the_loop(len(outcome.body), reading)
         scene.board.pages[sheet.url, sheet.sha256] = sheet

@@ -1,6 +1,7 @@
 """The catalogue: a module of rules and a file of words for each area."""
 
 import difflib
+import functools
 from collections.abc import Iterable, Sequence
 from typing import Any
 
@@ -28,6 +29,11 @@ def near(name: str, known: Iterable[str]) -> str:
 
 def chosen_rules(only: Sequence[str], skip: Sequence[str]) -> tuple[Rule[Case], ...]:
     """The rules of a site that areas and rules by name leave: all where ``only`` is empty."""
+    return _chosen(tuple(only), tuple(skip))
+
+
+@functools.lru_cache(maxsize=64)
+def _chosen(only: tuple[str, ...], skip: tuple[str, ...]) -> tuple[Rule[Case], ...]:
 
     def is_named(rule: Rule[Any], names: Sequence[str]) -> bool:
         return rule.name in names or rule.area in names

@@ -241,7 +241,7 @@ def overwritten(case: Case) -> Iterator[RuleOutcome]:
                 yield Holds(pairs[0][0].where, f"{name}: one scope")
 
 
-STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND)
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.ABSENT, Step.FOUND)
 """What has to be asked for its rules."""
 
 RULES = (

@@ -288,7 +288,15 @@ def _wanted(case: Case) -> str:
     return f"max-age={int(minimum.total_seconds())} or more ({write_duration(minimum)})"
 
 
-STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND, Step.CERTIFICATES, Step.VERSIONS, Step.ISSUERS)
+STEPS: tuple[Step, ...] = (
+    Step.SIBLINGS,
+    Step.WAYS_IN,
+    Step.ABSENT,
+    Step.FOUND,
+    Step.CERTIFICATES,
+    Step.VERSIONS,
+    Step.ISSUERS,
+)
 """What has to be asked for its rules."""
 
 RULES = (

@@ -192,7 +192,7 @@ def names_version(case: Case) -> Iterator[RuleOutcome]:
 _NAMING = ("Server", "X-Powered-By", "X-AspNet-Version", "X-AspNetMvc-Version")
 
 
-STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND, Step.STYLE_SHEETS)
+STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.ABSENT, Step.FOUND, Step.STYLE_SHEETS)
 """What has to be asked for its rules."""
 
 RULES = (

@@ -430,6 +430,7 @@ def open_origin(case: Case) -> Iterator[RuleOutcome]:
 STEPS: tuple[Step, ...] = (
     Step.SIBLINGS,
     Step.WAYS_IN,
+    Step.ABSENT,
     Step.FOUND,
     Step.HOSTS,
     Step.CERTIFICATES,

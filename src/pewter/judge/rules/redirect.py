@@ -501,7 +501,15 @@ def rewritten_method(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(place_of(page_url), f"{status} keeps the method")
 
 
-STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.FOUND, Step.HOSTS, Step.CERTIFICATES, Step.ISSUERS)
+STEPS: tuple[Step, ...] = (
+    Step.SIBLINGS,
+    Step.WAYS_IN,
+    Step.ABSENT,
+    Step.FOUND,
+    Step.HOSTS,
+    Step.CERTIFICATES,
+    Step.ISSUERS,
+)
 """What has to be asked for its rules."""
 
 RULES = (

@@ -1,0 +1,206 @@
+"""A survey on a cluster: batches of sites for the workers of a running Dask scheduler.
+
+Plans travel as texts and reviews come back packed.  The list of what is to be done is the ledger's, which this process
+alone writes.  All names of an address are in one batch, or wait until that batch has come back.
+"""
+
+import asyncio
+import contextlib
+import datetime
+import pickle
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from pewter.errors import FileError, NotReviewedError, UsageError
+from pewter.judge.summary import summary_of_failure
+
+from .dispatch import Dispatch, Task
+from .local import Watcher
+from .looking import Done, look_at_all
+from .resolving import Resolver, resolved
+from .settings import Known, Order, Settings
+from .store import Ledger
+
+SITES_OF_A_BATCH = 30
+BATCHES_OF_A_THREAD = 2
+"""In flight, so that no worker waits for the next."""
+
+AHEAD = 2000
+CONNECT_SECONDS = 15
+PATIENCE_SECONDS = 60.0
+FEWEST_TRIES = 2
+"""Workers that a batch may cost before it is split."""
+
+
+def look_at_batch(settings: bytes, orders: bytes) -> bytes:
+    """What a worker of the cluster runs: texts in, packed reviews out."""
+    done = asyncio.run(
+        look_at_all(msgspec.msgpack.decode(settings, type=Settings), msgspec.msgpack.decode(orders, type=list[Order]))
+    )
+    return msgspec.msgpack.encode(done)
+
+
+@dataclass(eq=False)
+class _Batch:
+    """Sites that are under way together."""
+
+    name: str
+    tasks: Sequence[Task]
+
+
+@dataclass
+class ClusterSurvey:
+    """One run of a survey, to its end or until it is cancelled."""
+
+    ledger: Ledger
+    run: int
+    settings: Settings
+    watcher: Watcher
+    address: str
+    tls: tuple[Path, ...] = ()
+    _dispatch: Dispatch = field(default_factory=Dispatch)
+    _known: dict[str, tuple[Known, ...]] = field(default_factory=dict)
+    _again: list[_Batch] = field(default_factory=list)
+    """Halves of a batch that ended its workers."""
+
+    _all_resolved: bool = False
+    _count: int = 0
+
+    async def go(self) -> None:
+        """Look at all that waits.  FileError where the ledger cannot be written, UsageError without Dask."""
+        distributed = _distributed()
+        try:
+            client = await distributed.Client(
+                self.address, asynchronous=True, timeout=CONNECT_SECONDS, security=self._security(distributed)
+            )
+        except (OSError, TimeoutError, ValueError) as exc:
+            raise NotReviewedError(f"The scheduler at {self.address} cannot be reached: {exc}.") from exc
+        try:
+            resolving = asyncio.create_task(self._resolve())
+            try:
+                await self._work(distributed, client)
+                await resolving
+            finally:
+                resolving.cancel()
+        finally:
+            with contextlib.suppress(Exception):
+                await client.close(timeout=2)
+
+    def _security(self, distributed: Any) -> Any:
+        if not self.tls:
+            return None
+        if len(self.tls) != 3:
+            raise UsageError("--cluster-tls is given three times: the CA's certificate, the client's, and its key.")
+        for file in self.tls:
+            if not file.is_file():
+                raise FileError(f"{file} cannot be read: --cluster-tls names PEM files.")
+        ca, certificate, key = map(str, self.tls)
+        return distributed.Security(
+            tls_ca_file=ca, tls_client_cert=certificate, tls_client_key=key, require_encryption=True
+        )
+
+    async def _resolve(self) -> None:
+        resolver = Resolver(self.settings)
+        async for task, known in resolved(resolver, self.ledger.waiting(), lambda: self._dispatch.waits < AHEAD):
+            self._known[task.key] = known
+            self._dispatch.add(task)
+        self._all_resolved = True
+
+    async def _work(self, distributed: Any, client: Any) -> None:
+        in_flight: dict[Any, _Batch] = {}
+        try:
+            while True:
+                settings, room = await self._room(client)
+                while len(in_flight) < room and (batch := self._next_batch()) is not None:
+                    in_flight[self._submit(client, settings, batch)] = batch
+                if not in_flight:
+                    if self._all_resolved and not self._dispatch.waits and not self._again:
+                        return
+                    await asyncio.sleep(0.1)
+                    continue
+                self.watcher.waits_for(self._dispatch.keys_under_way)
+                with contextlib.suppress(TimeoutError):
+                    await distributed.wait(list(in_flight), timeout=1, return_when="FIRST_COMPLETED")
+                for future in [each for each in in_flight if each.done()]:
+                    await self._take(distributed, future, in_flight.pop(future))
+        finally:
+            if in_flight:
+                with contextlib.suppress(Exception):
+                    await client.cancel(list(in_flight), force=True)
+
+    async def _room(self, client: Any) -> tuple[Settings, int]:
+        """Batches that may be in flight, and how many ask at the same time."""
+        threads = sum((await client.nthreads()).values())
+        return msgspec.structs.replace(self.settings, workers=max(1, threads)), max(1, threads) * BATCHES_OF_A_THREAD
+
+    def _next_batch(self) -> _Batch | None:
+        if self._again:
+            return self._again.pop()
+        self._count += 1
+        name = f"batch {self._count}"
+        tasks = self._dispatch.take_batch(name, SITES_OF_A_BATCH)
+        return _Batch(name, tasks) if tasks else None
+
+    def _submit(self, client: Any, settings: Settings, batch: _Batch) -> Any:
+        orders = [
+            Order(
+                task.key,
+                task.targets,
+                tuple(self._dispatch.owns(batch.name, (each for each in task.places if "/" not in each))),
+                self._known.get(task.key, ()),
+            )
+            for task in batch.tasks
+        ]
+        return client.submit(
+            look_at_batch, msgspec.msgpack.encode(settings), msgspec.msgpack.encode(orders), pure=False
+        )
+
+    async def _take(self, distributed: Any, future: Any, batch: _Batch) -> None:
+        """Store what came, and let the worker forget it; a batch that ended its workers is split."""
+        try:
+            octets = await future.result()
+        except (distributed.KilledWorker, distributed.scheduler.KilledWorker):
+            self._split(batch)
+            return
+        except (asyncio.CancelledError, distributed.CancelledError):
+            if asyncio.current_task() is not None and asyncio.current_task().cancelling():  # type: ignore[union-attr]
+                raise
+            self._again.append(batch)
+            return
+        except (pickle.PickleError, ImportError, AttributeError) as exc:
+            raise NotReviewedError(f"The workers of {self.address} cannot run this Pewter: {exc}.") from exc
+        finally:
+            future.release()
+        for done in msgspec.msgpack.decode(octets, type=list[Done]):
+            if self._dispatch.done(done.key) is not None:
+                self._keep(done)
+
+    def _split(self, batch: _Batch) -> None:
+        if len(batch.tasks) == 1:
+            (task,) = batch.tasks
+            now = datetime.datetime.now(datetime.UTC)
+            why = "could not be reviewed: it ended the worker process"
+            self._dispatch.done(task.key)
+            self._keep(Done(task.key, summary_of_failure(task.key, why, now, 0.0), None))
+            self.watcher.say(f"{task.key} {why}")
+            return
+        half = len(batch.tasks) // 2
+        self.watcher.say(f"a batch of {len(batch.tasks)} sites ended its workers; it is split")
+        self._again += [_Batch(batch.name, batch.tasks[:half]), _Batch(batch.name, batch.tasks[half:])]
+
+    def _keep(self, done: Done) -> None:
+        self._known.pop(done.key, None)
+        if self.ledger.keep(self.run, done.summary, done.review):
+            self.watcher.stored(done.summary.row)
+
+
+def _distributed() -> Any:
+    try:
+        import distributed  # noqa: PLC0415
+    except ImportError:
+        raise UsageError("A cluster needs Dask, which is not installed here: pip install 'pewter[cluster]'") from None
+    return distributed
