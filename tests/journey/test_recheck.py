@@ -127,7 +127,7 @@ def test_a_waiting_one_sees_the_demo_mended_part_by_part(tmp_path, capsys):
         def sleep(seconds):
             slept.append(seconds)
             for mend in [mends.pop(0) for _ in range(min(3, len(mends)))]:
-                thread.change(mend)
+                thread.do(world.change(mend))
             time.sleep(0 if mends else 3)
 
         clock = Clock(lambda: now + datetime.timedelta(seconds=sum(slept)), sleep)

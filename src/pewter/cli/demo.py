@@ -1,5 +1,6 @@
 """``pewter demo``: the simulated site Marram Ferries, and a full example on it."""
 
+import contextlib
 import datetime
 import json
 import os
@@ -17,6 +18,7 @@ from pewter.lab.marram import NAMES, PATHS, STAFF, STAFF_ORIGIN, WEBMAIL, WWW, S
 from pewter.lab.world import Scenario, World, WorldThread
 from pewter.plan.files import why, write_whole
 from pewter.plan.site_file import NAME
+from pewter.survey.local import files_allowed
 
 from .ending import INTERRUPTED
 from .output import print_text
@@ -24,6 +26,7 @@ from .review import ReviewCommand, run_review
 from .saying import say
 
 ROOT_FILE = "skerry-trust-root.pem"
+LIST, ROUTES, SURVEY, PAGE = "sites.txt", "routes.txt", "survey", "survey.html"
 PACE_SECONDS = 15.0
 """Between one mend and the next, so that somebody who waits sees gaps close one by one."""
 
@@ -57,7 +60,51 @@ def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
     return 0
 
 
-def _stay(folder: Path, scenario: Scenario, thread: WorldThread) -> None:
+MAX_CROWD = 2000
+
+
+def run_crowd(folder: Path, count: int, *, stay: bool) -> int:
+    """Start so many small sites, survey them as a user would, and write what belongs to it into ``folder``."""
+    from pewter.lab.crowd import Crowd  # noqa: PLC0415
+
+    from .survey import SurveyCommand, run_survey  # noqa: PLC0415
+
+    if not 0 < count <= MAX_CROWD:
+        raise UsageError(f"--crowd is {count}; allowed are 1 to {MAX_CROWD} sites.")
+    files_allowed()
+    crowd = Crowd(count, datetime.datetime.now(datetime.UTC))
+    with WorldThread(crowd):
+        _make_folder(folder)
+        write_whole(folder / ROOT_FILE, crowd.root.pem)
+        lines = ("# The Marram islands' shops, clubs and hotels: all of it is made up.", *crowd.kinds)
+        write_whole(folder / LIST, ("\n".join(lines) + "\n").encode())
+        write_whole(folder / ROUTES, ("\n".join(crowd.routes) + "\n").encode())
+        say(f"{count} sites of the Marram islands, all made up, are up")
+        status = run_survey(
+            SurveyCommand(
+                list=folder / LIST,
+                into=folder / SURVEY,
+                again="all" if (folder / SURVEY).exists() else None,
+                brief=True,
+                routes=crowd.routes,
+                resolvers=(crowd.resolver,),
+                trust=(folder / ROOT_FILE,),
+                write=(folder / PAGE,),
+            )
+        )
+        if status == INTERRUPTED:
+            return INTERRUPTED
+        kept, first = escaped(str(folder / SURVEY)), next(iter(crowd.kinds))
+        shows = f"pewter survey --show {kept}   pewter report {kept} --site {first}"
+        print_text(Text(f"\nWhat was found is kept: {shows}\n"))
+        if stay:
+            say(f"the sites stay up until Ctrl-C; resolver {crowd.resolver}")
+            with contextlib.suppress(KeyboardInterrupt):
+                threading.Event().wait()
+    return 0
+
+
+def _stay(folder: Path, scenario: Scenario, thread: WorldThread[World]) -> None:
     _print("The simulated site stays up until Ctrl-C. Now", folder)
     wanted = threading.Event()
     try:
@@ -65,7 +112,7 @@ def _stay(folder: Path, scenario: Scenario, thread: WorldThread) -> None:
             _listen_for(wanted)
             wanted.wait()
             for mend in scenario.mending:
-                thread.change(mend)
+                thread.do(thread.world.change(mend))
                 say(mend.words)
                 time.sleep(PACE_SECONDS)
             say("all is mended")
@@ -99,15 +146,18 @@ def _print(words: str, folder: Path) -> None:
 
 def write_site_file(folder: Path, scenario: Scenario, world: World, now: datetime.datetime) -> None:
     """The site file that leads to a world that runs, and what it names."""
-    try:
-        folder.mkdir(parents=True, exist_ok=True)
-        (folder / FILES).mkdir(exist_ok=True)
-    except (OSError, ValueError) as exc:
-        raise FileError(f"{folder} cannot be written to: {why(exc)}. Choose another with --into.") from exc
+    _make_folder(folder / FILES)
     write_whole(folder / ROOT_FILE, scenario.root.pem)
     for name, octets in scenario.files.items():
         write_whole(folder / FILES / name, octets)
     write_whole(folder / NAME, _site_file_text(world, now).encode("utf-8"))
+
+
+def _make_folder(folder: Path) -> None:
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except (OSError, ValueError) as exc:
+        raise FileError(f"{folder} cannot be written to: {why(exc)}. Choose another with --into.") from exc
 
 
 def _site_file_text(world: World, now: datetime.datetime) -> str:

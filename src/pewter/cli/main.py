@@ -478,10 +478,15 @@ def demo(
     ),
     stage: Annotated[str, typer.Option(metavar="STAGE", help="as-found or mended.")] = "as-found",
     stay: Annotated[bool, typer.Option("--stay", help="Leave the simulated site running until Ctrl-C.")] = False,
+    crowd: Annotated[
+        int | None, typer.Option(metavar="N", help="Start so many small sites instead, and survey them.")
+    ] = None,
 ) -> None:
     """Review a simulated site as an example."""
-    from .demo import run_demo  # noqa: PLC0415
+    from .demo import run_crowd, run_demo  # noqa: PLC0415
 
+    if crowd is not None:
+        raise typer.Exit(run_crowd(into, crowd, stay=stay))
     raise typer.Exit(run_demo(into, stage, stay=stay))
 
 

@@ -20,14 +20,14 @@ from pewter.gather.routes import read_route
 from pewter.judge.expectations import read_duration
 from pewter.judge.outcomes import Level
 from pewter.judge.rules import SITE_RULES
-from pewter.judge.summary import SiteRow
+from pewter.judge.summary import SiteRow, row_of
 from pewter.plan.files import check_writable, read_bounded, write_whole
 from pewter.plan.own_files import read_trust_file
 from pewter.plan.settle import check_areas
 from pewter.plan.texts import read_level, resolver_text
 from pewter.report import many
 from pewter.report.formats import check_format
-from pewter.report.many import Found, row_of
+from pewter.report.many import Found
 from pewter.report.survey_page import render_survey_page
 from pewter.survey.frame import parquet
 from pewter.survey.local import LocalSurvey, files_allowed, within_files

@@ -2,6 +2,7 @@
 
 import datetime
 from collections.abc import Iterable, Iterator
+from typing import Any
 
 import msgspec
 
@@ -9,6 +10,7 @@ from pewter.evidence import Seen, Unseen
 from pewter.tls import version_name
 from pewter.web.hsts import StrictTransportSecurity, read_sts
 
+from .comparison import GapChange
 from .endings import endings_of
 from .facts.case import Case, accepted_versions
 from .outcomes import Accepted, Gap, Judged, Unknown
@@ -105,6 +107,41 @@ class Summary(msgspec.Struct, frozen=True):
     row: SiteRow
     gaps: tuple[GapRow, ...] = ()
     ends: tuple[EndRow, ...] = ()
+
+
+Row = dict[str, Any]
+"""By COLUMNS; moments are aware, what is not known is None."""
+
+_MOMENTS = ("not_before", "not_after", "renewal", "looked_at")
+
+
+def row_of(values: Iterable[Any]) -> Row:
+    """From the texts and numbers of a database, in the order of COLUMNS."""
+    row: Row = dict(zip(COLUMNS, values, strict=True))
+    for name in _MOMENTS:
+        row[name] = datetime.datetime.fromisoformat(row[name]) if row[name] is not None else None
+    row["reached"] = bool(row["reached"])
+    return row
+
+
+class SiteChanges(msgspec.Struct, frozen=True):
+    """What changed at one site from one run to the next."""
+
+    site: str
+    gaps: tuple[GapChange, ...]
+    """But for those that stayed."""
+
+    remark: str = ""
+
+
+class RunChanges(msgspec.Struct, frozen=True):
+    """One run of a survey against the one before."""
+
+    compared: int
+    stayed: int
+    """Sites with the same gaps."""
+
+    sites: tuple[SiteChanges, ...]
 
 
 def summary_of(key: str, review: Review, case: Case | None = None) -> Summary:

@@ -7,10 +7,11 @@ to the ports on 127.0.0.1.  Nothing else tells a probe that the world is not rea
 import asyncio
 import contextlib
 import threading
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Coroutine, Mapping
+from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field
 from types import TracebackType
-from typing import Self
+from typing import Generic, Self, TypeVar
 
 import dns.zone
 
@@ -164,10 +165,13 @@ class World:
         await start((0,) * count)
 
 
-class WorldThread:
+W = TypeVar("W", bound="AbstractAsyncContextManager[object]")
+
+
+class WorldThread(Generic[W]):
     """A world in a thread and event loop of its own, so that it answers while a review runs beside it."""
 
-    def __init__(self, world: World) -> None:
+    def __init__(self, world: W) -> None:
         self.world = world
         self._loop = asyncio.new_event_loop()
         self._thread = threading.Thread(target=self._loop.run_forever, name="pewter lab", daemon=True)
@@ -178,14 +182,14 @@ class WorldThread:
         assert self._thread.ident is not None
         return self._thread.ident
 
-    def __enter__(self) -> World:
+    def __enter__(self) -> W:
         self._thread.start()
-        asyncio.run_coroutine_threadsafe(self.world.__aenter__(), self._loop).result(30)
+        asyncio.run_coroutine_threadsafe(_enter(self.world), self._loop).result(60)
         return self.world
 
-    def change(self, mend: Mend) -> None:
-        """Put one mend in force, from another thread."""
-        asyncio.run_coroutine_threadsafe(self.world.change(mend), self._loop).result(30)
+    def do(self, work: Coroutine[None, None, None]) -> None:
+        """Have the world do something, from another thread: ``do(world.change(mend))``."""
+        asyncio.run_coroutine_threadsafe(work, self._loop).result(30)
 
     def __exit__(
         self, kind: type[BaseException] | None, exc: BaseException | None, trace: TracebackType | None
@@ -201,6 +205,10 @@ class WorldThread:
         for task in others:
             task.cancel()
         await asyncio.gather(*others, return_exceptions=True)
+
+
+async def _enter(world: AbstractAsyncContextManager[object]) -> None:
+    await world.__aenter__()
 
 
 def _bracketed(address: str) -> str:

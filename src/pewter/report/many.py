@@ -2,7 +2,7 @@
 
 import datetime
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -10,9 +10,9 @@ import msgspec
 from rich.text import Text
 
 from pewter.escape import escaped, json_escaped
-from pewter.judge.comparison import CHANGE_TITLES, GapChange
+from pewter.judge.comparison import CHANGE_TITLES
 from pewter.judge.outcomes import Level
-from pewter.judge.summary import COLUMNS
+from pewter.judge.summary import COLUMNS, Row, RunChanges
 
 from .metrics import Family, openmetrics
 from .rows import table
@@ -21,11 +21,7 @@ from .sheet import STYLES, UNICODE, Marks, Sheet
 FORMAT = "pewter-survey/1"
 MAX_SHOWN = 15
 MAX_CHANGED = 50
-_MOMENTS = ("not_before", "not_after", "renewal", "looked_at")
 _LEVELS = tuple(level.value for level in Level)
-
-Row = dict[str, Any]
-"""By COLUMNS; moments are aware, what is not known is None."""
 
 
 @dataclass(frozen=True)
@@ -34,7 +30,7 @@ class Found:
 
     rows: Sequence[Row]
     rules: Sequence[tuple[str, str, int]]
-    """Rule, worst level, number of sites; most sites first."""
+    """Rule, level, number of sites; most sites first."""
 
     sites: int
     """Of the list."""
@@ -53,15 +49,6 @@ class Found:
     def at(self) -> datetime.datetime | None:
         """The latest look: what is relative to a day is relative to this."""
         return max((row["looked_at"] for row in self.rows), default=self.begun)
-
-
-def row_of(values: Iterable[Any]) -> Row:
-    """From the texts and numbers of a database, in the order of COLUMNS."""
-    row: Row = dict(zip(COLUMNS, values, strict=True))
-    for name in _MOMENTS:
-        row[name] = datetime.datetime.fromisoformat(row[name]) if row[name] is not None else None
-    row["reached"] = bool(row["reached"])
-    return row
 
 
 # Counts
@@ -194,7 +181,7 @@ def render_openmetrics(found: Found) -> bytes:
             "pewter_survey_rule_sites",
             "Sites with a gap by rule.",
             "",
-            tuple(((("rule", rule),), float(count)) for rule, _, count in found.rules),
+            tuple(((("rule", rule), ("level", level)), float(count)) for rule, level, count in found.rules),
         ),
         Family(
             "pewter_certificate_not_after_timestamp_seconds",
@@ -270,32 +257,10 @@ def _kind_of_error(error: str | None) -> str:
     return escaped((error or "not known").partition(":")[0].partition(" within ")[0])[:70]
 
 
-@dataclass(frozen=True)
-class SiteChanges:
-    """What changed at one site."""
-
-    site: str
-    gaps: tuple[GapChange, ...]
-    """But for those that stayed."""
-
-    remark: str = ""
-
-
-@dataclass(frozen=True)
-class RunChanges:
-    """One run of a survey against the one before."""
-
-    compared: int
-    stayed: int
-    """Sites with the same gaps."""
-
-    sites: tuple[SiteChanges, ...]
-
-
 def render_run_changes(changes: RunChanges, width: int, marks: Marks = UNICODE) -> Text:
     """Rules by how many sites opened or closed them, then the sites."""
     sheet = Sheet(width, marks)
-    words = f"{changes.compared:,} sites with two runs: {changes.stayed:,} with the same gaps, {len(changes.sites):,} changed"
+    words = f"{changes.compared:,} sites with two runs: {changes.stayed:,} the same, {len(changes.sites):,} changed"
     if not changes.compared:
         words = "No site was looked at twice: pewter survey LIST --into FOLDER --again looks anew."
     sheet.line((words, "bold"))

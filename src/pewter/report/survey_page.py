@@ -11,6 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from pewter.errors import UsageError
+from pewter.judge.summary import Row
 
 from . import charts, many
 from .html import MARKS, template
@@ -61,7 +62,7 @@ def _script() -> str:
     return file.read_text(encoding="utf-8").strip()
 
 
-def _row(row: many.Row) -> list[tuple[str, str, str]]:
+def _row(row: Row) -> list[tuple[str, str, str]]:
     """Words, the value to sort by, and the class of each cell."""
     cells = []
     for name in HEADS:
@@ -113,7 +114,7 @@ def _parts(found: Found) -> list[_Part]:
     with_end = sum(1 for row in found.reached if row["days_left"] is not None)
     by_level = charts.colours_of([level for level, _ in levels])
     by_rule = charts.colours_of([level for _, level, _ in rules])
-    of_rules = [(rule, count) for rule, _, count in rules]
+    of_rules = [(f"{rule} ({level})", count) for rule, level, count in rules]
     parts = [
         _Part("Sites by worst level", f"n = {reached:,} reached", levels if reached else (), by_level),
         _Part("Gaps by rule", f"sites with each, n = {reached:,}", of_rules, by_rule),

@@ -1,7 +1,7 @@
 """What changed from one run of a survey to the next."""
 
 from pewter.judge.comparison import Change, compare
-from pewter.report.many import RunChanges, SiteChanges
+from pewter.judge.summary import RunChanges, SiteChanges
 
 from .store import Ledger
 

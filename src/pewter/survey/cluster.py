@@ -8,6 +8,7 @@ import asyncio
 import contextlib
 import datetime
 import pickle
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -32,16 +33,23 @@ BATCHES_OF_A_THREAD = 2
 AHEAD = 2000
 CONNECT_SECONDS = 15
 PATIENCE_SECONDS = 60.0
-FEWEST_TRIES = 2
-"""Workers that a batch may cost before it is split."""
+
+
+class BatchDone(msgspec.Struct, frozen=True):
+    """What came of a batch: its sites, or why there is nothing."""
+
+    done: tuple[Done, ...] = ()
+    fault: str = ""
 
 
 def look_at_batch(settings: bytes, orders: bytes) -> bytes:
-    """What a worker of the cluster runs: texts in, packed reviews out."""
-    done = asyncio.run(
-        look_at_all(msgspec.msgpack.decode(settings, type=Settings), msgspec.msgpack.decode(orders, type=list[Order]))
-    )
-    return msgspec.msgpack.encode(done)
+    """What a worker of the cluster runs: texts in, packed reviews out.  It never raises: an error would be pickled."""
+    try:
+        decoded = msgspec.msgpack.decode(settings, type=Settings), msgspec.msgpack.decode(orders, type=list[Order])
+        found = BatchDone(tuple(asyncio.run(look_at_all(*decoded))))
+    except Exception as exc:
+        found = BatchDone(fault=f"{type(exc).__name__}: {exc}"[:300])
+    return msgspec.msgpack.encode(found)
 
 
 @dataclass(eq=False)
@@ -112,6 +120,7 @@ class ClusterSurvey:
 
     async def _work(self, distributed: Any, client: Any) -> None:
         in_flight: dict[Any, _Batch] = {}
+        heard = time.monotonic()
         try:
             while True:
                 settings, room = await self._room(client)
@@ -126,11 +135,24 @@ class ClusterSurvey:
                 with contextlib.suppress(TimeoutError):
                     await distributed.wait(list(in_flight), timeout=1, return_when="FIRST_COMPLETED")
                 for future in [each for each in in_flight if each.done()]:
+                    heard = time.monotonic()
                     await self._take(distributed, future, in_flight.pop(future))
+                if time.monotonic() - heard > self._patience:
+                    heard = time.monotonic()
+                    await client.cancel(list(in_flight), force=True)
+                    for batch in in_flight.values():
+                        self._split(batch, "said nothing for too long")
+                    in_flight.clear()
         finally:
             if in_flight:
                 with contextlib.suppress(Exception):
                     await client.cancel(list(in_flight), force=True)
+
+    @property
+    def _patience(self) -> float:
+        """Seconds within which some batch has to come back: each of its sites may use all its time."""
+        rounds = -(-SITES_OF_A_BATCH // self.settings.sites_under_way)
+        return PATIENCE_SECONDS + self.settings.whole_seconds * (1 + rounds)
 
     async def _room(self, client: Any) -> tuple[Settings, int]:
         """Batches that may be in flight, and how many ask at the same time."""
@@ -164,7 +186,7 @@ class ClusterSurvey:
         try:
             octets = await future.result()
         except (distributed.KilledWorker, distributed.scheduler.KilledWorker):
-            self._split(batch)
+            self._split(batch, "ended its workers")
             return
         except (asyncio.CancelledError, distributed.CancelledError):
             if asyncio.current_task() is not None and asyncio.current_task().cancelling():  # type: ignore[union-attr]
@@ -175,21 +197,26 @@ class ClusterSurvey:
             raise NotReviewedError(f"The workers of {self.address} cannot run this Pewter: {exc}.") from exc
         finally:
             future.release()
-        for done in msgspec.msgpack.decode(octets, type=list[Done]):
+        found = msgspec.msgpack.decode(octets, type=BatchDone)
+        if found.fault:
+            self._split(batch, f"failed ({found.fault})")
+        for done in found.done:
             if self._dispatch.done(done.key) is not None:
                 self._keep(done)
 
-    def _split(self, batch: _Batch) -> None:
+    def _split(self, batch: _Batch, what: str) -> None:
+        """A batch that came to nothing, in halves; a site that comes to nothing alone is given up."""
         if len(batch.tasks) == 1:
             (task,) = batch.tasks
             now = datetime.datetime.now(datetime.UTC)
-            why = "could not be reviewed: it ended the worker process"
+            ended = "it ended the worker process" if what == "ended its workers" else f"its batch {what}"
+            why = f"could not be reviewed: {ended}"
             self._dispatch.done(task.key)
             self._keep(Done(task.key, summary_of_failure(task.key, why, now, 0.0), None))
             self.watcher.say(f"{task.key} {why}")
             return
         half = len(batch.tasks) // 2
-        self.watcher.say(f"a batch of {len(batch.tasks)} sites ended its workers; it is split")
+        self.watcher.say(f"a batch of {len(batch.tasks)} sites {what}; it is split")
         self._again += [_Batch(batch.name, batch.tasks[:half]), _Batch(batch.name, batch.tasks[half:])]
 
     def _keep(self, done: Done) -> None:

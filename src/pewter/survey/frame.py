@@ -6,8 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from pewter.errors import UsageError
 from pewter.judge.outcomes import Level
-from pewter.judge.summary import COLUMNS
-from pewter.report.many import Row, row_of
+from pewter.judge.summary import COLUMNS, Row, row_of
 
 from .store import Ledger
 

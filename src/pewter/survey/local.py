@@ -163,6 +163,8 @@ class LocalSurvey:
         reading = asyncio.create_task(self._read(worker))
         try:
             while not self._is_over and not worker.ended:
+                if reading.done():
+                    reading.result()  # what it failed of: the ledger
                 while len(self._dispatch.of_worker(worker.name)) < worker.capacity and not worker.ended:
                     task = self._next(worker, is_for_suspects=is_for_suspects)
                     if task is None:

@@ -16,7 +16,6 @@ import msgspec
 import zstandard
 
 from pewter.errors import FileError
-from pewter.judge.outcomes import Level
 from pewter.judge.review import Review, read_review
 from pewter.judge.summary import EndRow, GapRow, SiteRow, Summary
 
@@ -95,7 +94,7 @@ class Ledger:
         with _failing(file):
             if not file.is_file():
                 raise FileError(f"{folder} holds no survey. 'pewter survey LIST --into {folder}' makes one.")
-            connection = _connect(file)
+            connection = _connect_to_read(file)
             _check(file, connection)
         return cls(file, connection, None)
 
@@ -247,16 +246,13 @@ class Ledger:
             )
 
     def rules(self) -> list[tuple[str, str, int]]:
-        """Rule, worst level and number of sites, most sites first."""
-        worst = "min(case level when 'breaks' then 0 when 'exposes' then 1 when 'weakens' then 2 else 3 end)"
+        """Rule, level and number of sites with such a gap, most sites first."""
         with _failing(self.path):
-            found = self._db.execute(
-                f"select rule, {worst}, count(distinct gaps.site) as n from sites join gaps on "
-                "gaps.site = sites.site and gaps.run = sites.run where sites.listed and not accepted "
-                "group by rule order by n desc, rule"
+            return self._db.execute(
+                "select rule, level, count(distinct gaps.site) as n from sites join gaps on gaps.site = sites.site "
+                "and gaps.run = sites.run where sites.listed and not accepted "
+                "group by rule, level order by n desc, rule, level"
             ).fetchall()
-        levels = [level.value for level in Level]
-        return [(rule, levels[rank], count) for rule, rank, count in found]
 
     def ends(self) -> Iterator[tuple[str, EndRow]]:
         """What ends, by site."""
@@ -345,6 +341,18 @@ def _connect(file: Path) -> sqlite3.Connection:
     connection = sqlite3.connect(file, timeout=30, check_same_thread=False)
     connection.execute("pragma journal_mode = wal")
     connection.execute("pragma synchronous = full")
+    return connection
+
+
+def _connect_to_read(file: Path) -> sqlite3.Connection:
+    """Also from a folder in which nothing can be written."""
+    address = file.resolve().as_uri()
+    connection = sqlite3.connect(f"{address}?mode=ro", uri=True, timeout=30, check_same_thread=False)
+    try:
+        connection.execute("select count(*) from sqlite_master").fetchone()
+    except sqlite3.OperationalError:
+        connection.close()
+        connection = sqlite3.connect(f"{address}?immutable=1", uri=True, check_same_thread=False)
     return connection
 
 

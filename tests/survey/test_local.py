@@ -1,0 +1,307 @@
+"""A survey on this machine: real worker processes, a crowd of the lab, and what may go wrong on the way."""
+
+import asyncio
+import datetime
+import os
+import random
+import resource
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from collections import Counter
+
+import msgspec
+import pytest
+
+from pewter.errors import FileError
+from pewter.judge.summary import row_of
+from pewter.lab.crowd import Crowd, Kind, site_names
+from pewter.lab.world import WorldThread
+from pewter.plan.own_files import read_trust_file
+from pewter.survey.local import LocalSurvey, within_files
+from pewter.survey.settings import Settings
+from pewter.survey.sites import read_list
+from pewter.survey.store import FILE, Ledger
+from support.program import PROGRAM, environment, pewter
+
+SITES = 40
+WORSE = {
+    Kind.GOOD: {"note"},
+    Kind.SLOW: {"note"},
+    Kind.NO_HSTS: {"weakens"},
+    Kind.RENEWAL: {"weakens"},
+    Kind.NO_REDIRECT: {"exposes"},
+}
+
+
+class Watcher:
+    def __init__(self):
+        self.rows, self.said = [], []
+
+    def stored(self, row):
+        self.rows.append(row)
+
+    def waits_for(self, keys): ...
+
+    def say(self, words):
+        self.said.append(words)
+
+
+@pytest.fixture(scope="module")
+def crowd(tmp_path_factory):
+    crowd = Crowd(SITES, datetime.datetime.now(datetime.UTC))
+    folder = tmp_path_factory.mktemp("crowd")
+    (folder / "root.pem").write_bytes(crowd.root.pem)
+    (folder / "sites.txt").write_text("\n".join(crowd.kinds) + "\n")
+    with WorldThread(crowd):
+        crowd.folder = folder
+        yield crowd
+
+
+def settings(crowd, **more):
+    trust = tuple(each.der for each in read_trust_file(crowd.folder / "root.pem"))
+    return Settings(
+        is_brief=True, resolvers=(crowd.resolver,), routes=crowd.routes, trust=trust, sites_under_way=20, **more
+    )
+
+
+def options(crowd, *more):
+    routes = (part for route in crowd.routes for part in ("--route", route))
+    return (
+        "survey",
+        crowd.folder / "sites.txt",
+        "--into",
+        "s",
+        "--brief",
+        "--resolver",
+        crowd.resolver,
+        "--trust",
+        crowd.folder / "root.pem",
+        *routes,
+        *more,
+    )
+
+
+def surveyed(crowd, folder, names=None, command=None, **more):
+    watcher = Watcher()
+    with Ledger.open_to_write(folder) as ledger:
+        ledger.take_list(read_list("\n".join(names or crowd.kinds).encode(), "list").sites)
+        run = ledger.begin("{}", None, crowd.now)
+        survey = LocalSurvey(ledger, run, settings(crowd, **more), watcher, **({"command": command} if command else {}))
+        asyncio.run(survey.go())
+        return [row_of(values) for values in ledger.rows()], watcher, ledger.counts()
+
+
+def rows_in(folder):
+    with Ledger.open_to_read(folder) as ledger:
+        return [row_of(values) for values in ledger.rows()]
+
+
+def test_every_site_comes_out_as_it_is(crowd, tmp_path):
+    rows, _, counts = surveyed(crowd, tmp_path / "s", workers=2)
+    assert counts == (SITES, SITES)
+    assert [row["site"] for row in rows] == list(crowd.kinds)
+    for row in rows:
+        kind = crowd.kinds[row["site"]]
+        if kind in {Kind.SILENT, Kind.DEAD, Kind.NO_NAME}:
+            assert (row["reached"], row["worst"]) == (False, None), row
+            assert row["error"].startswith(
+                {
+                    Kind.SILENT: "port 443: no whole answer within 3 s",
+                    Kind.DEAD: "port 443: refused",
+                    Kind.NO_NAME: "no such name (NXDOMAIN)",
+                }[kind]
+            )
+        else:
+            assert row["reached"], row
+            assert row["worst"] in WORSE.get(kind, {"breaks"}), (kind, row)
+    with Ledger.open_to_read(tmp_path / "s") as ledger:
+        expired = {site for site, rule, *_ in ledger.gaps() if rule == "date/expired"}
+    assert expired == {name for name, kind in crowd.kinds.items() if kind is Kind.EXPIRED}
+
+
+ENDS_ITS_WORKER = """
+import os, sys
+from pewter.survey import looking
+whole = looking.Looker.look_at
+async def look_at(self, order):
+    if order.key == {bad!r}:
+        os._exit(9)
+    return await whole(self, order)
+looking.Looker.look_at = look_at
+import runpy
+sys.argv = ["worker"]
+runpy.run_module("pewter.survey.worker", run_name="__main__")
+"""
+
+
+def test_a_site_that_ends_its_worker_costs_no_other(crowd, tmp_path):
+    bad = list(crowd.kinds)[3]
+    command = (sys.executable, "-c", ENDS_ITS_WORKER.format(bad=bad))
+    rows, watcher, _ = surveyed(crowd, tmp_path / "s", workers=1, command=command)
+    why = "could not be reviewed: it ended the worker process"
+    assert [row["error"] for row in rows if row["site"] == bad] == [why]
+    assert len(rows) == SITES
+    assert sum(1 for row in rows if row["error"] == why) == 1
+    assert watcher.said[-1] == f"{bad} {why}"
+
+
+def test_a_disk_that_is_full_stops_it_and_costs_nothing_that_is_finished(crowd, tmp_path):
+    def small_disk():
+        resource.setrlimit(resource.RLIMIT_FSIZE, (300_000, 300_000))
+
+    run = subprocess.run(
+        [PROGRAM, *map(str, options(crowd))],
+        cwd=tmp_path,
+        env=environment(),
+        preexec_fn=small_disk,
+        capture_output=True,
+        encoding="utf-8",
+        timeout=120,
+    )
+    assert run.returncode == 2, run.stderr
+    assert "survey.sqlite cannot be used: " in run.stderr
+    assert "Traceback" not in run.stderr
+    kept = rows_in(tmp_path / "s")
+    assert 0 < len(kept) < SITES
+    more = pewter(*options(crowd), folder=tmp_path)
+    assert more.returncode == 0, more.stderr
+    assert f"going on: {len(kept)} of {SITES} sites" in more.stderr
+    assert len(rows_in(tmp_path / "s")) == SITES
+
+
+def test_killed_at_random_moments_it_loses_and_repeats_nothing(crowd, tmp_path):
+    chance, seen, kills = random.Random(20261126), {}, 0
+    for _ in range(6):
+        process = subprocess.Popen(
+            [PROGRAM, *map(str, options(crowd))],
+            cwd=tmp_path,
+            env=environment(),
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+        )
+        try:
+            process.wait(1.0 + 2.5 * chance.random())
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+            kills += 1
+        if (tmp_path / "s" / FILE).exists():
+            found = {row["site"]: row["looked_at"] for row in rows_in(tmp_path / "s")}
+            assert {site: at for site, at in found.items() if site in seen} == seen
+            seen = found
+        if process.returncode == 0:
+            break
+    assert kills >= 1
+    if len(seen) < SITES:
+        assert pewter(*options(crowd), folder=tmp_path).returncode == 0
+    rows = rows_in(tmp_path / "s")
+    assert Counter(row["site"] for row in rows) == Counter(list(crowd.kinds))
+    with sqlite3.connect(tmp_path / "s" / FILE) as database:
+        assert database.execute("select count(*), count(distinct site) from rows").fetchone() == (SITES, SITES)
+
+
+def test_a_worker_that_is_killed_gives_its_sites_back(crowd, tmp_path):
+    process = subprocess.Popen(
+        [PROGRAM, *map(str, options(crowd, "--workers", "2"))],
+        cwd=tmp_path,
+        env=environment(),
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        encoding="utf-8",
+    )
+    children = []
+    for _ in range(200):
+        time.sleep(0.05)
+        listed = subprocess.run(
+            ["ps", "-o", "pid=,args=", "--ppid", str(process.pid)], capture_output=True, encoding="utf-8"
+        ).stdout
+        children = [int(line.split()[0]) for line in listed.splitlines() if "pewter.survey.worker" in line]
+        if len(children) == 2:
+            break
+    time.sleep(1.0)
+    os.kill(children[0], signal.SIGKILL)
+    _, errors = process.communicate(timeout=120)
+    assert process.returncode == 0, errors
+    assert len(rows_in(tmp_path / "s")) == SITES
+
+
+@pytest.mark.parametrize("times", [1, 2])
+def test_ctrl_c_stops_in_order(crowd, tmp_path, times):
+    process = subprocess.Popen(
+        [PROGRAM, *map(str, options(crowd))],
+        cwd=tmp_path,
+        env=environment(),
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        encoding="utf-8",
+    )
+    time.sleep(2.5)
+    for _ in range(times):
+        process.send_signal(signal.SIGINT)
+        time.sleep(0.05)
+    _, errors = process.communicate(timeout=60)
+    assert process.returncode in {130, 0}, errors
+    assert "Traceback" not in errors
+    if process.returncode == 130:
+        assert "stopped; the same command goes on where it was" in errors or "interrupted" in errors
+    left = subprocess.run(["pgrep", "-f", str(tmp_path)], capture_output=True).stdout
+    assert left == b""
+
+
+def test_few_files_may_be_open(crowd, tmp_path):
+    def few_files():
+        resource.setrlimit(resource.RLIMIT_NOFILE, (256, 256))
+
+    run = subprocess.run(
+        [PROGRAM, *map(str, options(crowd))],
+        cwd=tmp_path,
+        env=environment(),
+        preexec_fn=few_files,
+        capture_output=True,
+        encoding="utf-8",
+        timeout=120,
+    )
+    assert run.returncode == 0, run.stderr
+    rows = rows_in(tmp_path / "s")
+    assert sum(row["reached"] for row in rows) == sum(
+        kind not in {Kind.SILENT, Kind.DEAD, Kind.NO_NAME} for kind in crowd.kinds.values()
+    )
+
+
+@pytest.mark.parametrize(("wanted", "allowed"), [(60, 256), (60, 1024), (60, 8192), (4, 64)])
+def test_sites_and_sockets_fit_into_the_files(wanted, allowed):
+    sites, sockets = within_files(wanted, allowed)
+    assert 2 <= sites <= wanted
+    assert sites * 4 <= sockets
+    assert sockets < allowed
+
+
+def test_a_name_server_that_is_silent_is_told_of_each_site(crowd, tmp_path):
+    quiet = settings(crowd)
+    with Ledger.open_to_write(tmp_path / "s") as ledger:
+        ledger.take_list(read_list("\n".join(list(crowd.kinds)[:5]).encode(), "list").sites)
+        run = ledger.begin("{}", None, crowd.now)
+        broken = msgspec.structs.replace(quiet, resolvers=("127.0.0.1:9",), routes=(), seconds=4.0)
+        asyncio.run(LocalSurvey(ledger, run, broken, Watcher()).go())
+        rows = [row_of(values) for values in ledger.rows()]
+    assert {row["error"] for row in rows} == {"the name service could not be asked: it refuses questions"}
+
+
+def test_names_are_never_given_twice():
+    names = site_names()
+    assert len({next(names) for _ in range(2000)}) == 2000
+
+
+def test_a_failure_of_the_ledger_ends_it(crowd, tmp_path):
+    class Broken(Ledger):
+        def keep(self, run, summary, packed):
+            raise FileError("the disk is full.")
+
+    with Ledger.open_to_write(tmp_path / "s") as ledger:
+        ledger.take_list(read_list("\n".join(crowd.kinds).encode(), "list").sites)
+        ledger.__class__ = Broken
+        with pytest.raises(FileError, match=r"the disk is full\."):
+            asyncio.run(LocalSurvey(ledger, ledger.begin("{}", None, crowd.now), settings(crowd), Watcher()).go())
