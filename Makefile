@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
 
-.PHONY: demo test test-under-load attack mends names formats check schema figures fuzz browser-agreement screenshots clean
+.PHONY: demo test test-under-load attack mends names formats check schema figures survey-figures fuzz browser-agreement screenshots clean
 
 # lock.txt holds the versions that were tested; "pip install ." takes any that pyproject.toml allows.
 $(BIN)/.ready: pyproject.toml lock.txt
@@ -33,6 +33,9 @@ schema: $(BIN)/.ready        ## write docs/pewter-review.schema.json anew from t
 
 figures: $(BIN)/.ready       ## measure start-up, a review through the 100 ms relay, and the share of tests
 	$(BIN)/python benchmarks/figures.py
+
+survey-figures: $(BIN)/.ready   ## measure surveys of up to 3,000 sites on nginx: CPU, memory, silent sites, kills, a cluster (root; some 12 minutes)
+	$(BIN)/python benchmarks/survey.py
 
 fuzz: $(BIN)/.ready          ## fuzz every parser of hostile octets for ten minutes
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check atheris

@@ -9,8 +9,6 @@ import datetime
 import socket
 import subprocess
 import sys
-import tempfile
-import threading
 import time
 from pathlib import Path
 
@@ -86,19 +84,30 @@ http {{
 
     def _records(self):
         yield from (f"{name_of(n)}. A {address_of(n)}" for n in range(self.count))
-        yield from (f"silent{n:04}.crowd.example. A {SILENT}.{n % 250}.1" for n in range(1000))
-        yield from (f"dropping{n:04}.crowd.example. A {DROPPING}.{n % 250}.1" for n in range(1000))
+        yield from (f"silent{n:04}.crowd.example. A {SILENT}.{n}.1" for n in range(250))
+        yield from (f"dropping{n:04}.crowd.example. A {DROPPING}.{n}.1" for n in range(250))
         yield from (f"shared{n:04}.crowd.example. A 127.200.0.1" for n in range(100))
 
-    def silence(self) -> None:
-        """Listeners that take connections and say nothing; addresses whose packets are dropped."""
-        for port in (80, 443):
-            listener = socket.socket()
-            listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            for octet in range(250):
-                pass
-            self._sockets.append(listener)
-        subprocess.run(["ip", "route", "add", "blackhole", f"{DROPPING}.0.0/16"], check=False)
+    def silence(self, silent: int, dropping: int) -> list[str]:
+        """Routes of so many addresses to a listener that takes connections and says nothing, and to one that drops."""
+        mute, full = socket.socket(), socket.socket()
+        mute.bind(("127.0.0.1", 0))
+        mute.listen(4096)
+        full.bind(("127.0.0.1", 0))
+        full.listen(0)
+        for _ in range(4):  # its queue is full from now on: further SYNs are dropped
+            filler = socket.socket()
+            filler.setblocking(False)
+            with contextlib.suppress(BlockingIOError):
+                filler.connect(full.getsockname())
+            self._sockets.append(filler)
+        self._sockets += [mute, full]
+        places = [(f"{SILENT}.{n}.1", mute) for n in range(silent)] + [
+            (f"{DROPPING}.{n}.1", full) for n in range(dropping)
+        ]
+        return [
+            f"{address}:{port}=127.0.0.1:{there.getsockname()[1]}" for address, there in places for port in (80, 443)
+        ]
 
     def __exit__(self, *_: object) -> None:
         for each in self._processes:
@@ -139,7 +148,3 @@ def serve_names(file: Path) -> None:
 
 if __name__ == "__main__" and sys.argv[1:2] == ["serve-names"]:
     serve_names(Path(sys.argv[2]))
-elif __name__ == "__main__":
-    with tempfile.TemporaryDirectory() as name, Crowd(int(sys.argv[1]), Path(name)) as crowd:
-        (crowd.folder / "list.txt").write_text("\n".join(name_of(n) for n in range(crowd.count)) + "\n")
-        subprocess.run([*sys.argv[2:]], cwd=crowd.folder)

@@ -166,7 +166,8 @@ def ask(running, *steps: Step):
 @pytest.mark.parametrize(
     ("steps", "requests", "hellos"),
     [
-        pytest.param((Step.WAYS_IN,), 4, 0, id="ways-in-alone"),
+        pytest.param((Step.WAYS_IN,), 2, 0, id="ways-in-alone"),
+        pytest.param((Step.WAYS_IN, Step.ABSENT), 4, 0, id="and-a-page-that-nobody-has"),
         pytest.param((Step.CERTIFICATES,), 0, 1, id="one-hello"),
         pytest.param((Step.CERTIFICATES, Step.VERSIONS), 0, 3, id="first-hellos"),
         pytest.param((Step.SIBLINGS,), 0, 0, id="names-alone"),

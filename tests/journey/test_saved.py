@@ -90,9 +90,10 @@ def test_expiry_lists_what_ends_soonest_first(folder):
         (("expiry", "none.json"), "none.json cannot be read"),
         (("expiry", "half.json"), "half.json is no saved review"),
         (("expiry", "files/none"), "files/none cannot be read"),
-        (("expiry", MENDED, "-w", "e.pdf"), "it can be .ics, .csv"),
+        (("expiry", MENDED, "-w", "e.pdf"), "it can be .ics, .csv, .om, .prom, .png, .svg."),
+        (("compare", FOUND, MENDED, "-w", "c.pdf"), "it can be .html, .md, .json, .sarif."),
         (("expiry", MENDED, "--as-of", "2199-01-01", "-w", "e.ics"), "there is nothing to write into a calendar"),
-        (("report", "."), ". is a folder; name the files in it."),
+        (("report", "."), ". is a folder: --site NAME says whose review of its survey"),
     ],
 )
 def test_bad_input(folder, arguments, words):

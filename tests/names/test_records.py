@@ -160,5 +160,4 @@ def test_when_a_change_has_spread():
 def test_issuers():
     assert domains_of("Let's Encrypt") == ("letsencrypt.org",)
     assert domains_of("Skerry Trust") is None
-    assert domains_of("Skerry Trust", {"Skerry Trust": ["A.example"]}) == ("a.example",)
     assert all(each.source and each.domains for each in known_issuers())

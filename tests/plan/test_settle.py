@@ -74,6 +74,8 @@ def test_every_section_is_read(tmp_path):
         origins=("tickets.marram-ferries.example=198.51.100.7:8443",),
         resolvers=("127.0.0.1:5353", "192.0.2.53:53"),
         whole_seconds=30,
+        site_file="pewter.toml",
+        site_lines={"www.marram-ferries.example": 3, "marram-ferries.example": 4, "tickets.marram-ferries.example": 4},
     )  # fmt: skip
     assert terms.canonical == "https://www.marram-ferries.example"
     assert terms.expect.longest_ttl == datetime.timedelta(days=2)
@@ -185,7 +187,7 @@ def test_twins_of_its_names_are_of_the_site(tmp_path, target, is_used):
 @pytest.mark.parametrize(
     ("typed", "steps"),
     [
-        pytest.param(Typed(only=("cookie",)), {Step.SIBLINGS, Step.WAYS_IN, Step.FOUND}, id="one-area"),
+        pytest.param(Typed(only=("cookie",)), {Step.SIBLINGS, Step.WAYS_IN, Step.ABSENT, Step.FOUND}, id="one-area"),
         pytest.param(
             Typed(only=("protocol/no-tls13",)),
             {Step.SIBLINGS, Step.CERTIFICATES, Step.VERSIONS, Step.PROTOCOLS},

@@ -5,6 +5,7 @@ Needs Chromium, a Java runtime, npm, promtool (package prometheus) and cmark-gfm
 """
 
 import csv
+import datetime
 import functools
 import io
 import json
@@ -26,8 +27,12 @@ from selenium import webdriver
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
+from pewter.judge.summary import COLUMNS
 from pewter.report.formats import COMPARISON_FORMATS, FORMATS, render
+from pewter.report.many import Found
+from pewter.report.survey_page import render_survey_page
 from report.test_formats import HOSTILE, review
+from support.certificates import NOW
 from support.program import pewter
 
 PACKAGES = {"axe-core": "4.14.1", "vnu-jar": "26.9.27", "@microsoft/sarif-multitool-linux": "5.7.0"}
@@ -88,6 +93,7 @@ def _written(folder: Path) -> Iterator[Path]:
         "<!doctype html><html lang=en><head><title>x</title><style>svg{max-width:100%;height:auto}</style></head><body><main><h1>x</h1>"
         + (folder / "ends.svg").read_text(encoding="utf-8") + "</main></body></html>", encoding="utf-8",
     )  # fmt: skip
+    (folder / "survey.html").write_bytes(render_survey_page(crowd_of(1000)))
     calm = review()
     for title, text in HOSTILE.items():
         hostile = review(text)
@@ -127,6 +133,7 @@ def _checks(modules: Path, driver: webdriver.Chrome) -> Iterator[tuple[str, str,
         for scheme in ("light", "dark"):
             title = f"Chromium and axe, {width} px, {scheme}"
             yield ".html", title, lambda file, width=width, scheme=scheme: _in_browser(driver, axe, file, width, scheme)
+    yield ".html", "sorted and filtered, and without script", lambda file: _survey_page(driver, file)
     yield ".sarif", "official schema", lambda file: _by_schema(official, file)
     yield ".sarif", "SARIF validator", lambda file: _sarif_validator(sarif, file)
     yield ".json", "own schema (2020-12)", lambda file: _by_schema(schema, file)
@@ -181,6 +188,57 @@ def _in_browser(driver: webdriver.Chrome, axe: str, file: Path, width: int, sche
         "axe.run(document, {resultTypes: ['violations']}).then(r => done(r.violations), e => done([{id: String(e), nodes: []}]))"
     )
     found += [f"{each['id']} ({len(each['nodes'])}): {str(each['nodes'][:1])[:200]}" for each in violations]
+    return found
+
+
+def crowd_of(count: int) -> Found:
+    """A survey of so many sites, hostile text in what servers named."""
+    texts = list(HOSTILE.values())
+    levels = ("breaks", "exposes", "weakens", "note", None)
+    rows = []
+    for number in range(count):
+        ends = NOW + datetime.timedelta(days=number % 120 - 10)
+        values = dict.fromkeys(COLUMNS)
+        reached = number % 10 != 9
+        values |= {
+            "site": f"site{number:04}.example", "names": 1, "reached": reached, "worst": levels[number % 5] if reached else None, "breaks": int(number % 5 == 0),
+            "exposes": 0, "weakens": 0, "notes": 0, "unknown": 0, "lands_on": f"https://site{number:04}.example", "opens": "opens", "versions": "TLS 1.3, TLS 1.2",
+            "issuer": texts[number % len(texts)], "key": "EC P-256", "not_before": NOW, "not_after": ends, "renewal": ends, "days_left": number % 120 - 10,
+            "hsts_age": 31536000, "seconds": 0.5, "connections": 5, "looked_at": NOW, "run": 1, "error": None if reached else f"refused {texts[number % len(texts)]}",
+        }  # fmt: skip
+        rows.append(values)
+    return Found(rows, [("date/expired", "breaks", 100)], count, 1, NOW, True)
+
+
+def _survey_page(driver: webdriver.Chrome, file: Path) -> list[str]:
+    """The table of a survey's page: whole without script; with it sorted and filtered by hand."""
+    if file.name != "survey.html":
+        return []
+    found = []
+    driver.execute_cdp_cmd("Emulation.setScriptExecutionDisabled", {"value": True})
+    driver.get(file.as_uri())
+    driver.execute_cdp_cmd("Emulation.setScriptExecutionDisabled", {"value": False})
+    rows = len(driver.find_elements("css selector", "#sites tbody tr"))
+    if rows != 1000 or driver.find_element("id", "tools").is_displayed():
+        found.append(f"without script there are {rows} rows, or tools that do nothing")
+    driver.get(file.as_uri())
+    shown = "return [...document.querySelectorAll('#sites tbody tr')].filter(r => !r.hidden).map(r => r.cells[{}].textContent)"
+    buttons = driver.find_elements("css selector", "#sites th button")
+    buttons[7].click()
+    days = [int(each) for each in driver.execute_script(shown.format(7))]
+    if days != sorted(days):
+        found.append("not sorted by days")
+    buttons[7].click()
+    days = [int(each) for each in driver.execute_script(shown.format(7))]
+    if days != sorted(days, reverse=True):
+        found.append("not sorted the other way")
+    driver.find_element("id", "filter").send_keys("site01 breaks")
+    names = driver.execute_script(shown.format(0))
+    if not names or not all(name.startswith("site01") for name in names) or len(names) != 20:
+        found.append(f"the filter shows {len(names)} sites")
+    driver.find_element("css selector", "#level option:nth-child(3)").click()
+    if driver.find_element("id", "shown").text != "0 of 1000 sites":
+        found.append("the level does not filter")
     return found
 
 

@@ -110,7 +110,7 @@ def test_every_site_comes_out_as_it_is(crowd, tmp_path):
             assert row["error"].startswith(
                 {
                     Kind.SILENT: "port 443: no whole answer within 3 s",
-                    Kind.DEAD: "port 443: refused",
+                    Kind.DEAD: "port 443: the connection was refused",
                     Kind.NO_NAME: "no such name (NXDOMAIN)",
                 }[kind]
             )

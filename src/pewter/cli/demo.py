@@ -146,6 +146,7 @@ def _print(words: str, folder: Path) -> None:
 
 def write_site_file(folder: Path, scenario: Scenario, world: World, now: datetime.datetime) -> None:
     """The site file that leads to a world that runs, and what it names."""
+    _make_folder(folder)
     _make_folder(folder / FILES)
     write_whole(folder / ROOT_FILE, scenario.root.pem)
     for name, octets in scenario.files.items():

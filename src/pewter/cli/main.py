@@ -3,8 +3,10 @@
 Only what the help needs is imported here; a command imports its own work when it runs.
 """
 
+import contextlib
 import errno
 import os
+import signal
 import sys
 from pathlib import Path
 from typing import Annotated
@@ -567,6 +569,8 @@ def run() -> None:
             # Python's own exit status of a traceback is 1, which here means that gaps were found.
             say(own_fault_words(f"{type(exc).__name__}: {exc}"[:300]))
             status = OWN_FAULT
+    with contextlib.suppress(ValueError):  # a second Ctrl-C finds it on its way out already
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
     sys.exit(status if isinstance(status, int) else 0)
 
 

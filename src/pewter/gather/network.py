@@ -25,8 +25,10 @@ class Network:
     random: Callable[[int], bytes] = os.urandom
 
     @classmethod
-    def for_plan(cls, plan: Plan, budget: Budget, shared: "Shared | None" = None) -> "Network":
-        """One of its own for a look, which may share with looks beside it."""
+    def for_plan(
+        cls, plan: Plan, budget: Budget, shared: "Shared | None" = None, routes: Routes | None = None
+    ) -> "Network":
+        """One of its own for a look, which may share with looks beside it; ``routes``: the plan's, read before."""
         resolvers = tuple(read_address_and_port(each, "--resolver", 53) for each in plan.resolvers)
         most = budget.connections_for(len(plan.targets))
         slots = Slots(plan.connections_per_address, most, shared.pool if shared is not None else None)
@@ -35,7 +37,7 @@ class Network:
         return cls(
             slots,
             NameService(resolvers, plan.step_seconds, asker),
-            Routes(tuple(map(read_route, plan.routes))),
+            routes if routes is not None else Routes(tuple(map(read_route, plan.routes))),
             Liveness(shared.first_seconds) if shared is not None else Liveness(),
         )
 

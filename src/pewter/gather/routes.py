@@ -118,19 +118,22 @@ class Routes:
 
     def __init__(self, routes: tuple[Route, ...] = ()) -> None:
         self.routes = routes
+        self._by_host: dict[str, list[Route]] = {}
+        for route in routes:
+            self._by_host.setdefault(route.host, []).append(route)
 
     def for_name(self, name: str, port: int) -> tuple[Destination, ...]:
         """Where the routes of a name lead, by the routes of their addresses; empty where the name service decides."""
         found: dict[Destination, None] = {}
-        for route in self.routes:
-            if route.host == name and route.port in {None, port}:
+        for route in self._by_host.get(name, ()):
+            if route.port in {None, port}:
                 onward = self.for_address(route.to_address, route.to_port or port)
                 found[Destination(route.to_address, port, onward.connect_address, onward.connect_port)] = None
         return tuple(found)
 
     def for_address(self, address: str, port: int) -> Destination:
         """Where a connection to an address goes."""
-        for route in self.routes:
-            if route.host == address and route.port in {None, port}:
+        for route in self._by_host.get(address, ()):
+            if route.port in {None, port}:
                 return Destination(address, port, route.to_address, route.to_port or port)
         return Destination(address, port, address, port)

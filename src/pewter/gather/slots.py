@@ -27,6 +27,9 @@ class BudgetSpent(Exception):
     """A look has made all the connections that it may make."""
 
 
+_TURNS_TO_CLOSE = 3
+
+
 class Pool:
     """At most so many connections open at a time: to one address, to its network, and in all.
 
@@ -58,7 +61,12 @@ class Pool:
         await self._acquire(address, priority)
         try:
             async with self._network_turn(address), self.in_all or contextlib.nullcontext():
-                yield
+                try:
+                    yield
+                finally:
+                    # A transport that is closed lets its socket go in one of the next turns of the loop.
+                    for _ in range(_TURNS_TO_CLOSE):
+                        await asyncio.sleep(0)
         finally:
             self._release(address)
 

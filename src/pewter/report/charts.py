@@ -34,8 +34,8 @@ def timeline(endings: Sequence[Ending], at: datetime.datetime, suffix: str) -> b
     return picture(lambda figure: _draw_timeline(figure, endings, at), suffix, _height(endings), "What ends when")
 
 
-def picture(draw: Callable[[Any], None], suffix: str, height: float, title: str) -> bytes:
-    """A figure 9 inches wide, as PNG or as SVG that can stand inside HTML."""
+def picture(draw: Callable[[Any], None], suffix: str, height: float, title: str, width: float = 9.0) -> bytes:
+    """A figure of so many inches, as PNG or as SVG that can stand inside HTML."""
     matplotlib = _matplotlib()
     settings = {
         "svg.hashsalt": _SALT + title, "svg.fonttype": "none", "font.size": 9.0, "font.family": "sans-serif",
@@ -44,7 +44,7 @@ def picture(draw: Callable[[Any], None], suffix: str, height: float, title: str)
     }  # fmt: skip
     with matplotlib.rc_context(settings), warnings.catch_warnings():
         warnings.simplefilter("ignore")  # of signs that the font has not
-        figure = matplotlib.figure.Figure(figsize=(9.0, height), layout="constrained")
+        figure = matplotlib.figure.Figure(figsize=(width, height), layout="constrained")
         draw(figure)
         out = io.BytesIO()
         if suffix == ".png":
@@ -138,8 +138,8 @@ def _days(span: datetime.timedelta) -> float:
     return span.total_seconds() / 86400
 
 
-def bars(counts: Sequence[tuple[str, int]], title: str, n: str, suffix: str, colours: Sequence[str] = ()) -> bytes:
-    """A bar for each count, with its number; ``n`` says of how many."""
+def bars(counts: Sequence[tuple[str, int]], title: str, suffix: str, colours: Sequence[str] = ()) -> bytes:
+    """A bar for each count, with its number; whoever shows it says of how many."""
 
     def draw(figure: Any) -> None:
         axes = figure.add_subplot()
@@ -151,11 +151,10 @@ def bars(counts: Sequence[tuple[str, int]], title: str, n: str, suffix: str, col
         for position, (_, count) in enumerate(counts):
             axes.annotate(f"{count:,}", (count, position), xytext=(4, -3), textcoords="offset points", fontsize=8)
         axes.set_xlim(0, most * 1.12)
-        axes.set_title(f"{title} ({n})", loc="left", fontsize=10)
         axes.grid(axis="x", alpha=0.25)
         axes.set_axisbelow(True)
 
-    return picture(draw, suffix, 0.9 + 0.26 * max(len(counts), 2), title)
+    return picture(draw, suffix, 0.6 + 0.26 * max(len(counts), 2), title, 6.4)
 
 
 def colours_of(levels: Sequence[str]) -> list[str]:

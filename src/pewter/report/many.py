@@ -111,7 +111,10 @@ def ends_by_week(found: Found) -> list[tuple[str, int]]:
     for week in range(WEEKS):
         begins = at + datetime.timedelta(weeks=week)
         weeks.append((f"from {begins:%Y-%m-%d}", counts.get(week, 0)))
-    return [*weeks, ("later", counts.get(WEEKS, 0))]
+    weeks.append(("later", counts.get(WEEKS, 0)))
+    while not weeks[-1][1]:
+        weeks.pop()
+    return weeks
 
 
 def ending_soon(found: Found, days: int = 30) -> list[Row]:

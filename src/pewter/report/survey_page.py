@@ -101,7 +101,7 @@ class _Part:
     def chart(self) -> str:
         """Empty where Matplotlib is not installed: the numbers stand beside it anyway."""
         try:
-            return charts.bars(self.counts, self.title, self.n, ".svg", self.colours).decode("utf-8")
+            return charts.bars(self.counts, self.title, ".svg", self.colours).decode("utf-8")
         except UsageError:
             return ""
 

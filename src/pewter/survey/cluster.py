@@ -124,7 +124,7 @@ class ClusterSurvey:
         try:
             while True:
                 settings, room = await self._room(client)
-                while len(in_flight) < room and (batch := self._next_batch()) is not None:
+                while (batch := self._next_batch(len(in_flight), room)) is not None:
                     in_flight[self._submit(client, settings, batch)] = batch
                 if not in_flight:
                     if self._all_resolved and not self._dispatch.waits and not self._again:
@@ -159,9 +159,12 @@ class ClusterSurvey:
         threads = sum((await client.nthreads()).values())
         return msgspec.structs.replace(self.settings, workers=max(1, threads)), max(1, threads) * BATCHES_OF_A_THREAD
 
-    def _next_batch(self) -> _Batch | None:
+    def _next_batch(self, in_flight: int, room: int) -> _Batch | None:
+        """One that ended its workers is tried while nothing else is under way: whoever dies then dies of it."""
         if self._again:
-            return self._again.pop()
+            return self._again.pop() if not in_flight else None
+        if in_flight >= room:
+            return None
         self._count += 1
         name = f"batch {self._count}"
         tasks = self._dispatch.take_batch(name, SITES_OF_A_BATCH)

@@ -13,6 +13,7 @@ from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import SharedAnswers
 from pewter.gather.look import WORKERS, look
 from pewter.gather.network import Network, Shared
+from pewter.gather.routes import Routes, read_route
 from pewter.gather.slots import Pool
 from pewter.judge.facts.case import Case
 from pewter.judge.review import make_review, write_review
@@ -51,6 +52,7 @@ class Looker:
         self.settings = settings
         self._given = settings.given()
         self._plan = settings.plan(())
+        self._routes = Routes(tuple(map(read_route, settings.routes)))
         pool = Pool(settings.of_unowned_address, of_network=settings.of_network, in_all=settings.sockets)
         self.shared = Shared(pool, SharedAnswers(1 if settings.gentle else 4), FIRST_SECONDS)
         self._owned: Counter[str] = Counter()
@@ -72,7 +74,7 @@ class Looker:
 
     async def _look(self, order: Order) -> Done:
         plan = msgspec.structs.replace(self._plan, targets=read_targets(order.targets))
-        network = Network.for_plan(plan, BUDGET, self.shared)
+        network = Network.for_plan(plan, BUDGET, self.shared, self._routes)
         for known in order.known:
             network.names.asker.teach(0, known.name, known.kind, Way.RESOLVED, known.reply)
         evidence = await look(plan, self._given, Silence(), network, BUDGET, has_own_threads=False)

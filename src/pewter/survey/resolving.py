@@ -30,7 +30,7 @@ class Resolver:
     async def resolve(self, key: str, targets: str) -> tuple[Task, tuple[Known, ...]]:
         """The places of a site, and the answers that tell them."""
         settings, hosts = self._settings, [target.host for target in read_targets(targets)]
-        plan = Plan((), resolvers=settings.resolvers, routes=settings.routes, step_seconds=STEP_SECONDS)
+        plan = Plan((), resolvers=settings.resolvers, step_seconds=STEP_SECONDS)
         network = Network.for_plan(plan, Budget(), self._shared)
         if self._with_siblings:
             hosts += [sibling for host in hosts if (sibling := sibling_of(host, is_apex)) is not None]

@@ -13,7 +13,7 @@ BRIEF_STEPS = (Step.SIBLINGS, Step.WAYS_IN, Step.CERTIFICATES, Step.VERSIONS)
 """Four hellos, the ways in and the certificates: no search of suites and groups, no questions to name servers."""
 
 BRIEF_SECONDS, FULL_SECONDS = 20.0, 60.0
-BRIEF_STEP_SECONDS, STEP_SECONDS = 5.0, 8.0
+BRIEF_STEP_SECONDS, STEP_SECONDS = 4.0, 8.0
 FIRST_SECONDS = 3.0
 """A place of which nothing is heard by then (two retransmissions of a SYN) is left alone."""
 

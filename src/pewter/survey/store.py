@@ -246,11 +246,12 @@ class Ledger:
             )
 
     def rules(self) -> list[tuple[str, str, int]]:
-        """Rule, level and number of sites with such a gap, most sites first."""
+        """Rule, level and number of sites with such a gap, of those that were reached; most sites first."""
         with _failing(self.path):
             return self._db.execute(
                 "select rule, level, count(distinct gaps.site) as n from sites join gaps on gaps.site = sites.site "
-                "and gaps.run = sites.run where sites.listed and not accepted "
+                "and gaps.run = sites.run join rows on rows.site = sites.site and rows.run = sites.run "
+                "where sites.listed and reached and not accepted "
                 "group by rule, level order by n desc, rule, level"
             ).fetchall()
 
