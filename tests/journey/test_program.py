@@ -61,6 +61,16 @@ def test_demo_shows_what_is_wrong_and_what_to_do_first(demo):
     review = (folder / "pewter-demo" / "review-as-found.json").read_bytes()
     assert (len(review) < 240 << 10, len(lzma.compress(review)) < 30 << 10) == (True, True)  # of ten names
     assert not {"\x1b", "\t"} & set(run.stdout)
+    lines = run.stdout.splitlines()
+    assert len(lines) < 320
+    full = pewter("report", "pewter-demo/review-as-found.json", "--full", folder=folder)
+    assert len(full.stdout.splitlines()) > 550
+    told = read_review(review, "x").results
+    serious = [each for each in told.gaps if each.level.value in {"breaks", "exposes"}]
+    for entry in told.gaps:
+        assert any(entry.rule in line for line in lines)
+    for entry in serious:
+        assert " ".join(entry.mend.split()[:5]) in " ".join(run.stdout.split()), entry.rule
     review = read_review((folder / "pewter-demo" / "review-as-found.json").read_bytes(), "x")
     assert len(review.evidence.names) == 10
 
@@ -115,6 +125,17 @@ def test_review_typed_in_the_folder_of_a_demo_that_stays(tmp_path):
 
         process.send_signal(signal.SIGINT)
         assert process.wait(10) == 0
+
+
+def test_a_demo_that_stays_is_mended_on_a_signal(tmp_path):
+    with pewter_running("demo", "--stay", folder=tmp_path, until="to watch: pewter recheck") as process:
+        process.send_signal(signal.SIGUSR1)
+        for line in process.stdout:
+            if "the first name server has the new zone" in line:
+                break
+        folder = tmp_path / "pewter-demo"
+        run = pewter("recheck", "review-as-found.json", "--rule", "dns/servers-disagree", folder=folder)
+        assert "ns2.marram-ferries.example" in run.stdout, run.stderr
 
 
 def test_targets_of_another_site_leave_the_site_file_alone(demo):

@@ -6,6 +6,7 @@ import html.parser
 import io
 import json
 import re
+import sys
 from pathlib import Path
 from xml.etree import ElementTree
 
@@ -17,11 +18,14 @@ import pytest
 from prometheus_client.openmetrics.parser import text_string_to_metric_families as read_openmetrics
 from prometheus_client.parser import text_string_to_metric_families as read_textfile
 
+from pewter.errors import UsageError
 from pewter.escape import escaped
 from pewter.evidence import Fault
+from pewter.judge.endings import Ending, EndingKind
 from pewter.judge.expectations import AcceptedGap, Terms
 from pewter.judge.review import make_review
-from pewter.report.formats import FORMATS, render
+from pewter.report import charts
+from pewter.report.formats import COMPARISON_FORMATS, FORMATS, render
 from pewter.report.rows import COLUMNS
 from support.cases import case, endpoint, handshake, hop, journey, unseen
 from support.certificates import HOST, NOW
@@ -136,6 +140,85 @@ def test_hostile_text_is_visible_and_inert(suffix, title):
 def test_the_same_review_gives_the_same_octets(suffix):
     one = review()
     assert render(one, suffix) == render(msgspec.json.decode(msgspec.json.encode(one), type=type(one)), suffix)
+
+
+@pytest.mark.parametrize("suffix", list(COMPARISON_FORMATS))
+@pytest.mark.parametrize("title", HOSTILE)
+def test_hostile_text_in_what_changed_is_visible_and_inert(suffix, title):
+    calm, hostile = review(), review(HOSTILE[title])
+    octets = COMPARISON_FORMATS[suffix](calm, hostile)
+    assert octets == COMPARISON_FORMATS[suffix](calm, review(HOSTILE[title]))
+    text = octets.decode("utf-8")
+    assert all(character.isprintable() or character == "\n" for character in text)
+    assert not re.search("[\u202a-\u202e\u2066-\u2069]", text)
+    if suffix == ".html":
+        page = Page(text)
+        assert page.tags <= TAGS | {"br"}
+        assert escaped(HOSTILE[title]).split("\n")[0] in "".join(page.text)
+    if suffix == ".md":
+        shown = markdown_it.MarkdownIt("gfm-like", {"linkify": False, "html": True}).render(text)
+        assert not re.search("<(script|a|img) ?", shown)
+
+
+def test_sarif_of_what_changed_has_baseline_states():
+    old, new = review("max-age=1", accept=(AcceptedGap("redirect/partial", HOST, "known", NOW.date()),)), review()
+    (run,) = json.loads(COMPARISON_FORMATS[".sarif"](old, new))["runs"]
+    (before,) = json.loads(render(old, ".sarif"))["runs"]
+    assert run["baselineGuid"] == before["automationDetails"]["guid"] != ""
+    states = {each["ruleId"]: each["baselineState"] for each in run["results"]}
+    assert states == {"redirect/partial": "updated", "hsts/invalid": "new", "hsts/short": "absent"}
+    again = json.loads(COMPARISON_FORMATS[".sarif"](new, new))["runs"][0]["results"]
+    assert {each["baselineState"] for each in again} == {"unchanged"}
+    rules = [each["id"] for each in run["tool"]["driver"]["rules"]]
+    assert all(rules[each["ruleIndex"]] == each["ruleId"] for each in run["results"])
+
+
+def test_sarif_points_to_the_line_of_the_site_file():
+    one = review()
+    plan = msgspec.structs.replace(one.evidence.plan, site_file="pewter.toml", site_lines={HOST: 7})
+    one = msgspec.structs.replace(one, evidence=msgspec.structs.replace(one.evidence, plan=plan))
+    (run,) = json.loads(render(one, ".sarif"))["runs"]
+    place = run["results"][0]["locations"][0]["physicalLocation"]
+    assert place == {"artifactLocation": {"uri": "pewter.toml", "uriBaseId": "%SRCROOT%"}, "region": {"startLine": 7}}
+
+
+ENDS = [
+    Ending(NOW + datetime.timedelta(days=30 * n - 20), kind, text, "by X")
+    for n, (kind, text) in enumerate(zip(list(EndingKind) * 2, [*HOSTILE.values(), "$x^2$"], strict=False))
+]
+
+
+@pytest.mark.parametrize("suffix", charts.SUFFIXES)
+def test_a_chart_is_the_same_each_time_and_holds_hostile_text(suffix):
+    octets = charts.timeline(ENDS, NOW, suffix)
+    assert octets == charts.timeline(ENDS, NOW, suffix)
+    if suffix == ".png":
+        assert octets.startswith(b"\x89PNG")
+        return
+    tree = ElementTree.fromstring(octets)
+    assert {each.tag.rpartition("}")[2] for each in tree.iter()} <= {
+        "svg",
+        "title",
+        "defs",
+        "style",
+        "g",
+        "path",
+        "use",
+        "text",
+        "clipPath",
+        "rect",
+    }
+    shown = "".join(tree.itertext())
+    assert "<script>alert(1)</script>" in shown
+    assert "\\x1b[2J" in shown
+
+
+def test_without_matplotlib_it_says_what_to_install(monkeypatch):
+    monkeypatch.setitem(sys.modules, "matplotlib", None)
+    with pytest.raises(
+        UsageError, match=r"Charts need Matplotlib, which is not installed here: pip install 'pewter\[charts\]'"
+    ):
+        charts.timeline(ENDS, NOW, ".svg")
 
 
 def test_csv_has_a_row_for_each_outcome():

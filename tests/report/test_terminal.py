@@ -6,7 +6,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pewter.escape import escaped, json_escaped
-from pewter.evidence import Fault, HowFailed, NoConnection, NotContacted, Reference, StopCause, Use
+from pewter.evidence import (
+    Answer,
+    Fault,
+    HowFailed,
+    Lookup,
+    Name,
+    NoConnection,
+    NotContacted,
+    Reference,
+    Seen,
+    StopCause,
+    Use,
+)
 from pewter.judge.expectations import AcceptedGap, Terms
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
@@ -231,3 +243,66 @@ def test_one_cause_of_several_gaps_is_named_first():
     words = f"point to one cause: the application's own address is set to http://{HOST}, or it does not know"
     told = " ".join(text.split())
     assert told.index("Gaps worst first") < told.index(words) < told.index("page/blocked-content")
+
+
+# In brief
+
+
+def three_names():
+    """A site of three names: one opens, one stays on http with an accepted gap, one has no address."""
+    good = hop(HTTPS, 200, ("Strict-Transport-Security", "max-age=31536000; includeSubDomains"))
+    other = "shop.marram-ferries.example"
+    ways = (journey(hop(HTTP, 301, ("Location", HTTPS)), good), journey(good), journey(hop(f"http://{other}/")))
+    return make_review(
+        case(
+            *ways,
+            names=(
+                name(HOST),
+                name(other),
+                Name("gone.marram-ferries.example", lookups=(Lookup("A", Seen(Answer("NXDOMAIN"))),)),
+            ),
+            endpoints=[endpoint(handshake())],
+            terms=Terms(accept=(AcceptedGap("redirect/missing", other, "an old till", NOW.date()),)),
+            connections=9,
+        )
+    )
+
+
+def test_the_table_of_names():
+    text = render_terminal(three_names(), 110, UNICODE, full=False).plain
+    table = text[text.index("3 names") : text.index("\nWays in")].splitlines()
+    assert table == [
+        "3 names",
+        "                                 lands on    certificate      HSTS        worst gap",
+        f"  ✓ {HOST}   itself      60 d, due 12-23  365 d, sub  none",
+        "  ■ gone.marram-ferries.example  no address  -                -           reach/no-address",
+        "  ○ with accepted gaps alone: shop.marram-ferries.example",
+    ]
+
+
+def test_two_names_have_no_table():
+    assert " names\n" not in clean()
+    assert "2 ways in, all open" in clean()
+
+
+@pytest.mark.parametrize("width", [80, 100, 120])
+def test_in_brief_lines_keep_to_the_width_and_only_what_is_lesser_is_left_out(width):
+    review = make_review(reviewed_with_faults())
+    brief, full = (render_terminal(review, width, UNICODE, full=each).plain for each in (False, True))
+    assert len(brief.splitlines()) < len(full.splitlines())
+    for entry in review.results.gaps:
+        assert entry.rule in brief
+        is_told = " ".join(entry.why.split()[:4]) in " ".join(brief.split())
+        assert is_told == (entry.level.value in {"breaks", "exposes"}), entry.rule
+    assert all(len(line) <= width or "check " in line or line.startswith(" " * 15) for line in brief.splitlines())
+    assert "→ --full shows every gap with its mend" in brief
+    last = brief[brief.index("\nNext\n") :].splitlines()
+    assert last[2].startswith("  ■ Some visitors are stopped or warned. ")
+
+
+def reviewed_with_faults():
+    ways = (journey(hop(HTTP, 200, ("Server", "nginx"))), journey(hop(HTTPS, 200)))
+    expired = leaf(HOST, left=-4)
+    return case(
+        *ways, names=(name(HOST),), endpoints=[endpoint(handshake(expired, intermediate()))], certificates=stored(expired)
+    )  # fmt: skip

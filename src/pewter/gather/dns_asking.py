@@ -50,12 +50,12 @@ class _Server:
     """Two tries came to nothing, and nothing was ever heard."""
 
 
-ANSWERS_LAST_SECONDS = 60.0
-MAX_ANSWERS = 20_000
+ANSWERS_LAST_SECONDS = 30.0
+MAX_ANSWERS = 4000
 
 
 class SharedAnswers:
-    """What looks of one survey share: answers of the last minute, and how many questions go to one server at a time.
+    """What looks of one survey share: answers of the last half minute, and how many questions go to one server at a time.
 
     A question that is asked again on purpose is never answered out of it.
     """
@@ -74,10 +74,14 @@ class SharedAnswers:
     def keep(self, there: tuple[str, int], name: str, kind: str, way: Way, reply: Reply) -> None:
         if way is not Way.AGAIN:
             key = (there, name, kind, way)
+            now = time.monotonic()
             self._known.pop(key, None)
-            self._known[key] = (time.monotonic() + ANSWERS_LAST_SECONDS, reply)
-            while len(self._known) > MAX_ANSWERS:
-                del self._known[next(iter(self._known))]
+            self._known[key] = (now + ANSWERS_LAST_SECONDS, reply)
+            # They stand in the order in which they end.
+            while (oldest := next(iter(self._known))) != key and (
+                self._known[oldest][0] < now or len(self._known) > MAX_ANSWERS
+            ):
+                del self._known[oldest]
 
     def find(self, there: tuple[str, int], name: str, kind: str, way: Way) -> Reply | None:
         until, reply = self._known.get((there, name, kind, way), (0.0, None))

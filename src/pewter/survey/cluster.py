@@ -30,7 +30,7 @@ SITES_OF_A_BATCH = 30
 BATCHES_OF_A_THREAD = 2
 """In flight, so that no worker waits for the next."""
 
-AHEAD = 2000
+AHEAD = 500
 CONNECT_SECONDS = 15
 PATIENCE_SECONDS = 60.0
 

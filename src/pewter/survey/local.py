@@ -21,7 +21,7 @@ from .settings import Known, Order, Settings
 from .store import Ledger
 from .worker import frame, read_frame
 
-AHEAD = 1000
+AHEAD = 250
 """Sites that are resolved and wait for a worker."""
 
 PATIENCE_SECONDS = 45.0

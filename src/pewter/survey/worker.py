@@ -41,7 +41,6 @@ async def _serve() -> None:
         return
     looker = Looker(msgspec.msgpack.decode(settings, type=Settings))
     gc.freeze()
-    gc.set_threshold(20_000, 20, 20)  # a look makes many objects, and few circles
     under_way: set[asyncio.Task[None]] = set()
 
     async def run(order: Order) -> None:
