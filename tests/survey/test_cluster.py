@@ -17,6 +17,7 @@ import pytest
 
 from pewter.errors import FileError, NotReviewedError, UsageError
 from pewter.judge.summary import row_of
+from pewter.lab.authority import DAY, issue_ca, issue_server
 from pewter.lab.crowd import Crowd
 from pewter.lab.world import WorldThread
 from pewter.survey import cluster
@@ -24,6 +25,7 @@ from pewter.survey.cluster import ClusterSurvey
 from pewter.survey.local import LocalSurvey
 from pewter.survey.sites import read_list
 from pewter.survey.store import Ledger
+from support.generated_chains import CLIENT, SERVER
 from survey.test_local import Watcher, settings
 
 pytest.importorskip("distributed")
@@ -196,3 +198,31 @@ def test_without_the_extra_it_says_so(crowd, tmp_path, monkeypatch):
     monkeypatch.setitem(sys.modules, "distributed", None)
     with pytest.raises(UsageError, match=r"pip install 'pewter\[cluster\]'"):
         surveyed(ClusterSurvey, crowd, tmp_path / "s", address="tcp://127.0.0.1:9")
+
+
+def test_over_tls_with_certificates_of_its_own(crowd, tmp_path):
+    """As docs/cluster.md has it: nobody without a certificate of the CA gets in."""
+    now = datetime.datetime.now(datetime.UTC)
+    ca = issue_ca("Cluster CA", None, now - DAY, now + 30 * DAY)
+    node = issue_server(["node.example"], ca, now - DAY, now + 30 * DAY, purposes=(SERVER, CLIENT))
+    for name, octets in (("ca.pem", ca.pem), ("node.pem", node.pem), ("node.key", node.key_pem)):
+        (tmp_path / name).write_bytes(octets)
+    files = (tmp_path / "ca.pem", tmp_path / "node.pem", tmp_path / "node.key")
+    options = ("--no-dashboard", "--tls-ca-file", files[0], "--tls-cert", files[1], "--tls-key", files[2])
+    port = free_port()
+    address = f"tls://127.0.0.1:{port}"
+    names = list(crowd.kinds)[:6]
+    with contextlib.ExitStack() as stack:
+        stack.enter_context(running("scheduler", "--host", "127.0.0.1", "--port", port, "--protocol", "tls", *options))
+        stack.enter_context(running("worker", address, "--nworkers", 1, "--nthreads", 1, *options))
+        wait_for(port)
+        with Ledger.open_to_write(tmp_path / "s") as ledger:
+            ledger.take_list(read_list("\n".join(names).encode(), "list").sites)
+            run = ledger.begin("{}", None, crowd.now)
+            with pytest.raises(UsageError, match="A scheduler at tls:// asks for certificates"):
+                asyncio.run(ClusterSurvey(ledger, run, settings(crowd), Watcher(), address).go())
+            with pytest.raises(NotReviewedError, match="cannot be reached"):
+                plain = address.replace("tls", "tcp")
+                asyncio.run(ClusterSurvey(ledger, run, settings(crowd), Watcher(), plain).go())
+            asyncio.run(ClusterSurvey(ledger, run, settings(crowd), Watcher(), address, files).go())
+            assert [row["site"] for row in map(row_of, ledger.rows())] == names

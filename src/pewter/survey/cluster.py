@@ -85,7 +85,7 @@ class ClusterSurvey:
             client = await distributed.Client(
                 self.address, asynchronous=True, timeout=CONNECT_SECONDS, security=self._security(distributed)
             )
-        except (OSError, TimeoutError, ValueError) as exc:
+        except (OSError, TimeoutError, ValueError, TypeError) as exc:
             raise NotReviewedError(f"The scheduler at {self.address} cannot be reached: {exc}.") from exc
         try:
             resolving = asyncio.create_task(self._resolve())
@@ -100,6 +100,8 @@ class ClusterSurvey:
 
     def _security(self, distributed: Any) -> Any:
         if not self.tls:
+            if self.address.startswith("tls://"):
+                raise UsageError("A scheduler at tls:// asks for certificates: --cluster-tls, three times.")
             return None
         if len(self.tls) != 3:
             raise UsageError("--cluster-tls is given three times: the CA's certificate, the client's, and its key.")

@@ -315,7 +315,7 @@ class Again:
 
 def pack(octets: bytes) -> bytes:
     """A review as it is kept."""
-    return zstandard.ZstdCompressor(level=6, write_content_size=True).compress(octets)
+    return zstandard.ZstdCompressor(level=3, write_content_size=True).compress(octets)
 
 
 def unpack(octets: bytes) -> bytes:
