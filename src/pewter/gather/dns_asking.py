@@ -55,7 +55,7 @@ MAX_ANSWERS = 4000
 
 
 class SharedAnswers:
-    """What looks of one survey share: answers of the last half minute, and how many questions go to one server at a time.
+    """What looks of one survey share: answers of the last half minute, and the turns of each server.
 
     A question that is asked again on purpose is never answered out of it.
     """
