@@ -42,6 +42,7 @@ ALLOWED = {
     "plan": {"evidence", "tls", "pki", "web", "names", "mends", "judge", "gather", "errors", "escape", "places"},
     "survey": {
         "evidence",
+        "names",
         "tls",
         "web",
         "judge",

@@ -16,12 +16,14 @@ import msgspec
 import pytest
 
 from pewter.errors import FileError
+from pewter.evidence import Record, Reply
 from pewter.judge.summary import row_of
 from pewter.lab.crowd import Crowd, Kind, site_names
 from pewter.lab.world import WorldThread
 from pewter.plan.own_files import read_trust_file
 from pewter.survey.local import LocalSurvey, within_files
-from pewter.survey.settings import Settings
+from pewter.survey.looking import look_at_all
+from pewter.survey.settings import Known, Order, Settings
 from pewter.survey.sites import read_list
 from pewter.survey.store import FILE, Ledger
 from support.program import PROGRAM, environment, pewter
@@ -288,6 +290,29 @@ def test_a_name_server_that_is_silent_is_told_of_each_site(crowd, tmp_path):
         asyncio.run(LocalSurvey(ledger, run, broken, Watcher()).go())
         rows = [row_of(values) for values in ledger.rows()]
     assert {row["error"] for row in rows} == {"the name service could not be asked: it refuses questions"}
+
+
+@pytest.mark.parametrize(
+    ("resolver", "error"),
+    [
+        ("", "not contacted: 127.0.0.9 is a loopback address, and names of a list are contacted at public addresses"),
+        ("10.0.0.53:53", "port 443: the connection was refused"),
+    ],
+)
+def test_a_list_does_not_lead_into_the_own_network(resolver, error):
+    """Unless a resolver within it was given: then names may be there."""
+    quiet = Settings(is_brief=True, resolvers=(resolver,) if resolver else ("192.0.2.53:53",), skip=("dns",))
+    public = msgspec.structs.replace(quiet, resolvers=("9.9.9.9:53",)) if not resolver else quiet
+    reply = Reply("NOERROR", "ra", (Record("a.example", "A", 60, "127.0.0.9"),))
+    nothing = Reply("NOERROR", "ra")
+    names = ("a.example", "www.a.example")
+    known = tuple(
+        Known(name, kind, reply if (name, kind) == ("a.example", "A") else nothing)
+        for name in names
+        for kind in ("A", "AAAA")
+    )
+    (done,) = asyncio.run(look_at_all(public, [Order("a.example", "a.example", (), known)]))
+    assert error in (done.summary.row.error or ""), done.summary.row
 
 
 def test_names_are_never_given_twice():

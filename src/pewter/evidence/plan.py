@@ -84,6 +84,9 @@ class Plan(msgspec.Struct, frozen=True, omit_defaults=True):
     revocation: bool = False
     """Ask the CAs of the served certificates too."""
 
+    names_are_listed: bool = False
+    """They come from a list that others may have written: they are contacted at public addresses alone."""
+
     site_file: str = ""
     """The name of the file that describes the site; empty where there is none."""
 

@@ -29,6 +29,8 @@ class Guard:
     """On which names of the site are looked at beside 80 and 443."""
 
     routes: Routes
+    listed: frozenset[str] = frozenset()
+    """Names that came from a list: of the site, and yet at public addresses alone."""
 
     def why_not(self, host: str, destination: Destination) -> str | None:
         """The reason to leave a place alone; None to go on.
@@ -39,9 +41,11 @@ class Guard:
         if self._has_route(host, destination):
             return None
         kind = why_not_public(destination.connect_address) if destination.address not in self.own else None
+        if kind is not None and host in self.listed:
+            return f"{destination.address} is {kind}, and names of a list are contacted at public addresses"
         if kind is not None and host not in self.typed:
             return f"{destination.address} is {kind}, and {host} was not typed"
-        is_of_site = host in self.typed or host in self.added
+        is_of_site = host in self.typed or host in self.added or host in self.listed
         if destination.port not in WEB_PORTS and not (is_of_site and destination.port in self.ports):
             return f"port {destination.port} is none of the site's"
         # A typed name may be anywhere, but not at public and at private addresses at once.

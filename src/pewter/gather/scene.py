@@ -115,8 +115,13 @@ class Scene:
     def _guard(self) -> Guard:
         board = self.board
         typed = frozenset(board.ports) - board.added
+        listed = (
+            frozenset(name for name in typed if not is_ip_address(name)) if self.plan.names_are_listed else frozenset()
+        )
+        typed -= listed
         own = frozenset(self._own_addresses(typed))
-        return Guard(typed, frozenset(board.added), own, frozenset(board.ports.values()), self.network.routes)
+        ports = frozenset(board.ports.values())
+        return Guard(typed, frozenset(board.added), own, ports, self.network.routes, listed)
 
     def _own_addresses(self, typed: frozenset[str]) -> Iterator[str]:
         for name in typed:

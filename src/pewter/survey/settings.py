@@ -4,8 +4,10 @@ import msgspec
 
 from pewter.evidence import EVERY_STEP, Plan, Reply, Step, Target
 from pewter.gather.board import Given
+from pewter.gather.routes import read_address_and_port
 from pewter.judge.expectations import Terms
 from pewter.judge.rules import chosen_rules, steps_for
+from pewter.names.addresses import why_not_public
 from pewter.pki import Certificate, read_certificate
 from pewter.plan.root_stores import own_stores
 
@@ -76,6 +78,7 @@ class Settings(msgspec.Struct, frozen=True):
             targets=targets,
             routes=self.routes,
             resolvers=self.resolvers,
+            names_are_listed=not any(map(_is_private, self.resolvers)),
             only=self.only,
             skip=skip,
             steps=self.steps,
@@ -97,6 +100,12 @@ class Settings(msgspec.Struct, frozen=True):
     @property
     def terms(self) -> Terms:
         return Terms()
+
+
+def _is_private(resolver: str) -> bool:
+    """A resolver off the public internet was given: then the names may be there as well."""
+    address, _ = read_address_and_port(resolver, "--resolver", 53)
+    return why_not_public(address) is not None
 
 
 class Known(msgspec.Struct, frozen=True):
