@@ -230,6 +230,8 @@ def _error(review: Review) -> str | None:
                 case Seen(value=answer) if answer.rcode != "NOERROR":
                     return f"no such name ({answer.rcode})"
         return "the name has no address"
+    if evidence.not_contacted:
+        return f"not contacted: {evidence.not_contacted[0].reason}"
     return review.results.why_not
 
 
