@@ -27,8 +27,8 @@ from pewter.judge.review import make_review
 from pewter.report import charts
 from pewter.report.formats import COMPARISON_FORMATS, FORMATS, render
 from pewter.report.rows import COLUMNS
-from support.cases import case, endpoint, handshake, hop, journey, unseen
-from support.certificates import HOST, NOW
+from support.cases import case, endpoint, handshake, hop, journey, stored, unseen
+from support.certificates import HOST, NOW, intermediate, leaf
 
 HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
 HOSTILE = {
@@ -219,6 +219,36 @@ def test_without_matplotlib_it_says_what_to_install(monkeypatch):
         UsageError, match=r"Charts need Matplotlib, which is not installed here: pip install 'pewter\[charts\]'"
     ):
         charts.timeline(ENDS, NOW, ".svg")
+
+
+def identities(one):
+    """What others store: by format."""
+    (run,) = json.loads(render(one, ".sarif"))["runs"]
+    cases = [case for suite in junitparser.JUnitXml.fromstring(render(one, ".xml")) for case in suite]
+    families = read_openmetrics(render(one, ".om").decode())
+    return {
+        "sarif": {each["partialFingerprints"]["ruleAndPlace/v1"] for each in run["results"]},
+        "junit": {(each.classname, each.name) for each in cases},
+        "metrics": {(each.name, *sorted(each.labels.items())) for family in families for each in family.samples},
+        "calendar": {str(each["UID"]) for each in icalendar.Calendar.from_ical(render(one, ".ics")).walk("VEVENT")},
+    }
+
+
+def test_after_a_renewal_no_identity_has_moved():
+    """Another certificate and another day."""
+    old = make_review(case(journey(hop(HTTPS)), journey(hop(HTTP)), endpoints=[endpoint(handshake())]))
+    renewed = leaf(HOST, left=89)
+    new = make_review(
+        case(
+            journey(hop(HTTPS)),
+            journey(hop(HTTP)),
+            endpoints=[endpoint(handshake(renewed, intermediate()))],
+            certificates=stored(renewed),
+            at=NOW + datetime.timedelta(days=1),
+        )
+    )
+    assert old.results.certificates[0].sha256 != new.results.certificates[0].sha256
+    assert identities(old) == identities(new)
 
 
 def test_csv_has_a_row_for_each_outcome():

@@ -88,6 +88,16 @@ def test_lists_that_change(ledger):
     assert (back.new, waiting(ledger)) == (0, ["a.example", "new.example"])
 
 
+def test_the_same_list_in_another_order_is_the_same_work(ledger):
+    ledger.take_list(sites("a.example", HOST, "b.example"))
+    run = ledger.begin("{}", None, NOW)
+    ledger.keep(run, *summary())
+    listed = ledger.take_list(sites("b.example", HOST, "a.example"))
+    # The clock was set back meanwhile.
+    assert ledger.begin("{}", None, NOW - datetime.timedelta(days=400)) == run
+    assert (listed.new, listed.gone, waiting(ledger), ledger.counts()) == (0, 0, ["b.example", "a.example"], (1, 3))
+
+
 @pytest.mark.parametrize(
     ("again", "looked_at_anew"),
     [

@@ -1,9 +1,9 @@
 """How a command with a judged review ends: its files, and its exit status."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from pewter.errors import OWN_FAULT, FileError, NotReviewedError, own_fault_words
+from pewter.errors import OWN_FAULT, NotReviewedError, PewterError, own_fault_words
 from pewter.judge.outcomes import Level
 from pewter.judge.results import reaches
 from pewter.judge.review import Review
@@ -16,13 +16,18 @@ INTERRUPTED = 130
 
 
 def write_files(files: Sequence[Path], review: Review) -> bool:
+    """A review in the format of each."""
+    return write_each(files, lambda file: render(review, file.suffix))
+
+
+def write_each(files: Sequence[Path], make: Callable[[Path], bytes]) -> bool:
     """Each by itself: whether any failed, which is said and costs neither the others nor the report."""
     failed = False
     for file in files:
         try:
-            write_whole(file, render(review, file.suffix))
+            write_whole(file, make(file))
             say(f"wrote {file}")
-        except FileError as exc:
+        except PewterError as exc:
             failed = True
             say(str(exc))
     return failed

@@ -14,14 +14,14 @@ from pathlib import Path
 
 import msgspec
 
-from pewter.errors import FileError, PewterError, UsageError
+from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
 from pewter.gather.routes import read_route
 from pewter.judge.expectations import read_duration
 from pewter.judge.outcomes import Level
 from pewter.judge.rules import SITE_RULES
 from pewter.judge.summary import SiteRow, row_of
-from pewter.plan.files import check_writable, read_bounded, write_whole
+from pewter.plan.files import check_writable, read_bounded
 from pewter.plan.own_files import read_trust_file
 from pewter.plan.settle import check_areas
 from pewter.plan.texts import read_level, resolver_text
@@ -35,7 +35,7 @@ from pewter.survey.settings import Settings
 from pewter.survey.sites import MAX_LIST, SiteList, read_list, words_for_wrong
 from pewter.survey.store import Again, Ledger
 
-from .ending import INTERRUPTED
+from .ending import INTERRUPTED, write_each
 from .output import output_marks, output_width, print_text
 from .saying import say
 from .signals import ENDING
@@ -298,14 +298,7 @@ def found_in(ledger: Ledger) -> Found:
 
 def _tell(ledger: Ledger, files: Sequence[Path], fail_on: Level | None) -> int:
     found = found_in(ledger)
-    failed = False
-    for file in files:
-        try:
-            write_whole(file, _render(found, file.suffix))
-            say(f"wrote {file}")
-        except PewterError as exc:
-            failed = True
-            say(str(exc))
+    failed = write_each(files, lambda file: _render(found, file.suffix))
     print_text(many.render_summary(found, output_width(), output_marks()))
     if failed:
         return FileError.exit_status
