@@ -98,17 +98,6 @@ class Certificate:
 
 def read_certificate(octets: bytes) -> Certificate | MalformedCertificate:
     """Read one certificate; the result is MalformedCertificate wherever the octets do not allow it."""
-    if len(octets) <= LONGEST_KEPT:
-        return _read_or_tell(octets)
-    return _read_or_tell.__wrapped__(octets)
-
-
-LONGEST_KEPT, MOST_KEPT = 8 << 10, 128
-"""Octets of a certificate, and how many, that need not be read again: a CA's come with every site."""
-
-
-@functools.lru_cache(maxsize=MOST_KEPT)
-def _read_or_tell(octets: bytes) -> Certificate | MalformedCertificate:
     sha256 = hashlib.sha256(octets).hexdigest()
     if len(octets) > MAX_CERTIFICATE:
         return MalformedCertificate(sha256, octets, f"{len(octets):,} octets; {MAX_CERTIFICATE >> 10} KiB are read")
