@@ -51,7 +51,7 @@ class _Server:
 
 
 ANSWERS_LAST_SECONDS = 30.0
-MAX_ANSWERS = 4000
+MAX_ANSWERS = 600
 
 
 class SharedAnswers:
