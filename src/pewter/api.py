@@ -15,6 +15,7 @@ from pewter.errors import UsageError
 from pewter.evidence import Evidence, Plan
 from pewter.gather.board import Given
 from pewter.gather.look import look as _look
+from pewter.gather.scene import Silence
 from pewter.judge.comparison import Comparison, compare
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.case import Case
@@ -86,18 +87,8 @@ async def look(plan: Settled | Plan) -> Evidence:
     A task that is cancelled gives what was seen so far.
     """
     if isinstance(plan, Plan):
-        return await _look(plan, Given(own_stores()), _Silence())
-    return await _look(plan.plan, plan.given, _Silence())
-
-
-class _Silence:
-    """Progress that nobody watches."""
-
-    def planned(self, what: str) -> None:
-        """Nothing is said."""
-
-    def done(self, what: str) -> None:
-        """Nothing is said."""
+        return await _look(plan, Given(own_stores()), Silence())
+    return await _look(plan.plan, plan.given, Silence())
 
 
 def judge(evidence: Evidence, terms: Terms | None = None, *, as_of: str | datetime.datetime | None = None) -> Review:

@@ -26,6 +26,16 @@ class Progress(Protocol):
     def done(self, what: str) -> None: ...
 
 
+class Silence:
+    """Progress that nobody watches."""
+
+    def planned(self, what: str) -> None:
+        """Nothing is said."""
+
+    def done(self, what: str) -> None:
+        """Nothing is said."""
+
+
 @dataclass
 class Scene:
     """One look under way."""

@@ -50,10 +50,6 @@ class Pool:
         self._open: Counter[str] = Counter()
         self._waiting: dict[str, list[tuple[int, int, asyncio.Future[None]]]] = {}
         self._turns = 0
-        self.most_open: Counter[str] = Counter()
-        """The most that were open at once, of addresses that are watched."""
-
-        self.watches = False
 
     @contextlib.asynccontextmanager
     async def connection(self, address: str, priority: Priority) -> AsyncIterator[None]:
@@ -109,7 +105,6 @@ class Pool:
             await asyncio.sleep(0)  # what begins in this turn of the loop goes first
         if self._open[address] < self._limit_of(address):
             self._open[address] += 1
-            self._watch(address)
             return
         turn: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         queue = self._waiting.setdefault(address, [])
@@ -121,10 +116,6 @@ class Pool:
             if turn.done() and not turn.cancelled():
                 self._release(address)  # the slot was handed over in the same moment
             raise
-
-    def _watch(self, address: str) -> None:
-        if self.watches:
-            self.most_open[address] = max(self.most_open[address], self._open[address])
 
     def _release(self, address: str) -> None:
         queue = self._waiting.get(address, [])

@@ -4,7 +4,7 @@ import asyncio
 import datetime
 import enum
 import itertools
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Self
@@ -166,8 +166,3 @@ def _handler(kind: Kind, name: str) -> Handler:
 async def _say_nothing(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
     while await reader.read(1 << 14):
         pass
-
-
-def counts(kinds: Mapping[str, Kind]) -> dict[Kind, int]:
-    """How many of each."""
-    return {kind: sum(1 for each in kinds.values() if each is kind) for kind in Kind}

@@ -72,20 +72,16 @@ class Dispatch:
                 self._turns.append(place)
             else:
                 del self._queues[place]
-            return self._hand_out(task, worker)
+            self.claim(task, worker)
+            return task
         return None
 
-    def _hand_out(self, task: Task, worker: Hashable) -> Task:
-        for each in task.places:
-            self._owners.setdefault(each, worker)
-            self._users[each] += 1
-        self._under_way[task.key] = worker, task
-        return task
-
     def _is_free(self, task: Task, worker: Hashable) -> bool:
-        return all(
-            self._owners.get(place, worker) == worker and self._users[place] < _most_of(place) for place in task.places
-        )
+        return self._is_open_to(task, worker) and all(self._users[place] < _most_of(place) for place in task.places)
+
+    def _is_open_to(self, task: Task, worker: Hashable) -> bool:
+        """Whether no other worker asks a place of it."""
+        return all(self._owners.get(place, worker) == worker for place in task.places)
 
     def take_batch(self, worker: Hashable, most: int) -> list[Task]:
         """As many as go together: all of a place as far as they fit, and no limit on how many are behind it."""
@@ -93,16 +89,9 @@ class Dispatch:
         for _ in range(len(self._turns)):
             place = self._turns.popleft()
             queue = self._queues[place]
-            while (
-                queue
-                and len(found) < most
-                and all(self._owners.get(each, worker) == worker for each in queue[0].places)
-            ):
+            while queue and len(found) < most and self._is_open_to(queue[0], worker):
                 task = queue.popleft()
-                for each in task.places:
-                    self._owners[each] = worker
-                    self._users[each] += 1
-                self._under_way[task.key] = worker, task
+                self.claim(task, worker)
                 found.append(task)
             if queue:
                 self._turns.append(place)
@@ -113,8 +102,11 @@ class Dispatch:
         return found
 
     def claim(self, task: Task, worker: Hashable) -> None:
-        """Hand out one that does not wait, whoever else asks its places."""
-        self._hand_out(task, worker)
+        """Hand out one that does not wait (any more), whoever else asks its places."""
+        for place in task.places:
+            self._owners.setdefault(place, worker)
+            self._users[place] += 1
+        self._under_way[task.key] = worker, task
 
     def done(self, key: str) -> Task | None:
         """A task has ended; None where it was not under way."""

@@ -6,7 +6,7 @@ import datetime
 import os
 import sys
 import time
-from collections import Counter, deque
+from collections import deque
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -28,7 +28,6 @@ PATIENCE_SECONDS = 45.0
 """Beyond a site's own time for which a worker may say nothing, before it is ended."""
 
 FEWEST_FILES = 128
-FILES_OF_A_SITE = 8
 
 
 class Watcher(Protocol):
@@ -50,6 +49,8 @@ class _Worker:
     process: asyncio.subprocess.Process | None = None
     heard: float = 0.0
     ended: bool = False
+    is_for_suspects: bool = False
+    """It has one site at a time: one that was under way when another worker died."""
 
 
 @dataclass
@@ -64,7 +65,6 @@ class LocalSurvey:
     _dispatch: Dispatch = field(default_factory=Dispatch)
     _known: dict[str, tuple[Known, ...]] = field(default_factory=dict)
     _workers: list[_Worker] = field(default_factory=list)
-    _deaths: Counter[str] = field(default_factory=Counter)
     _suspects: deque[Task] = field(default_factory=deque)
     """Sites that were under way when a worker died: each is looked at alone, to find the one."""
 
@@ -77,7 +77,7 @@ class LocalSurvey:
         try:
             async with asyncio.TaskGroup() as group:
                 group.create_task(self._resolve())
-                for worker in (*workers, _Worker("worker for suspects", 1)):
+                for worker in (*workers, _Worker("worker for suspects", 1, is_for_suspects=True)):
                     self._workers.append(worker)
                     group.create_task(self._tend(worker))
                 group.create_task(self._watch())
@@ -125,17 +125,16 @@ class LocalSurvey:
 
     async def _tend(self, worker: _Worker) -> None:
         """Start it, keep it busy, and start it anew when it dies."""
-        is_for_suspects = worker.capacity == 1 and worker.name == "worker for suspects"
         while not self._is_over:
-            if is_for_suspects and not self._suspects:
+            if worker.is_for_suspects and not self._suspects:
                 await self._turn()
                 continue
             await self._start(worker)
-            await self._keep_busy(worker, is_for_suspects=is_for_suspects)
+            await self._keep_busy(worker)
             if self._is_over:
                 return
             await _end(worker)
-            self._after_death(worker, is_for_suspects=is_for_suspects)
+            self._after_death(worker)
 
     async def _turn(self) -> None:
         """Until something changed."""
@@ -158,7 +157,7 @@ class LocalSurvey:
         with contextlib.suppress(OSError, RuntimeError):
             worker.process.stdin.write(frame(message))
 
-    async def _keep_busy(self, worker: _Worker, *, is_for_suspects: bool) -> None:
+    async def _keep_busy(self, worker: _Worker) -> None:
         """Until it has ended, or all is done."""
         reading = asyncio.create_task(self._read(worker))
         try:
@@ -166,7 +165,7 @@ class LocalSurvey:
                 if reading.done():
                     reading.result()  # what it failed of: the ledger
                 while len(self._dispatch.of_worker(worker.name)) < worker.capacity and not worker.ended:
-                    task = self._next(worker, is_for_suspects=is_for_suspects)
+                    task = self._next(worker)
                     if task is None:
                         break
                     owned = tuple(self._dispatch.owns(worker.name, (each for each in task.places if "/" not in each)))
@@ -178,8 +177,8 @@ class LocalSurvey:
             with contextlib.suppress(asyncio.CancelledError):
                 await reading
 
-    def _next(self, worker: _Worker, *, is_for_suspects: bool) -> Task | None:
-        if not is_for_suspects:
+    def _next(self, worker: _Worker) -> Task | None:
+        if not worker.is_for_suspects:
             return self._dispatch.take(worker.name)
         if self._suspects:
             task = self._suspects.popleft()
@@ -203,19 +202,19 @@ class LocalSurvey:
         if self.ledger.keep(self.run, done.summary, done.review):
             self.watcher.stored(done.summary.row)
 
-    def _after_death(self, worker: _Worker, *, is_for_suspects: bool) -> None:
+    def _after_death(self, worker: _Worker) -> None:
         """Its sites are looked at again, each alone; the one that ends a worker alone is given up."""
         tasks = self._dispatch.of_worker(worker.name)
         for task in tasks:
             self._dispatch.done(task.key)
-            if is_for_suspects:
+            if worker.is_for_suspects:
                 now = datetime.datetime.now(datetime.UTC)
                 why = "could not be reviewed: it ended the worker process"
                 self._keep(Done(task.key, summary_of_failure(task.key, why, now, 0.0), None))
                 self.watcher.say(f"{task.key} {why}")
             else:
                 self._suspects.append(task)
-        if tasks and not is_for_suspects:
+        if tasks and not worker.is_for_suspects:
             self.watcher.say(f"a worker process ended; its {len(tasks)} sites are looked at again")
         self._wake()
 
@@ -253,6 +252,3 @@ def within_files(sites_under_way: int, allowed: int) -> tuple[int, int]:
     """Sites under way and open sockets of one worker that fit into so many open files."""
     sockets = max(24, min(800, allowed - FEWEST_FILES if allowed > 2 * FEWEST_FILES else allowed // 2))
     return max(2, min(sites_under_way, sockets // 4)), sockets
-
-
-__all__ = ["LocalSurvey", "Watcher", "files_allowed", "within_files"]

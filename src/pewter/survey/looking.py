@@ -14,6 +14,7 @@ from pewter.gather.dns_asking import SharedAnswers
 from pewter.gather.look import WORKERS, look
 from pewter.gather.network import Network, Shared
 from pewter.gather.routes import Routes, read_route
+from pewter.gather.scene import Silence
 from pewter.gather.slots import Pool
 from pewter.judge.facts.case import Case
 from pewter.judge.review import make_review, write_review
@@ -33,16 +34,6 @@ class Done(msgspec.Struct, frozen=True):
     summary: Summary
     review: bytes | None
     """Packed; None where there is none."""
-
-
-class Silence:
-    """Progress that nobody watches: a survey's own is by sites."""
-
-    def planned(self, what: str) -> None:
-        """Nothing is said."""
-
-    def done(self, what: str) -> None:
-        """Nothing is said."""
 
 
 class Looker:

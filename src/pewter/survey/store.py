@@ -329,10 +329,6 @@ def unpack(octets: bytes) -> bytes:
         raise FileError(f"a kept review is damaged: {exc}.") from exc
 
 
-def is_survey(folder: Path) -> bool:
-    return (folder / FILE).is_file()
-
-
 def _target_text(target: Any) -> str:
     host = f"[{target.host}]" if ":" in target.host else target.host
     return host if target.port == 443 else f"{host}:{target.port}"
