@@ -1,5 +1,6 @@
 """The areas chain, name and date, on certificates made with the fault in the call."""
 
+import dataclasses
 import datetime
 
 import msgspec
@@ -169,10 +170,10 @@ def lasting(issued: str, days: float, *, public: bool = True) -> Case:
 
 
 def listing(entry: str) -> Case:
-    found = at()
-    certificate = found.chains.certificate(fingerprint(leaf()))
-    facts = certificate.extensions  # type: ignore[union-attr]
-    object.__setattr__(certificate, "extensions", type(facts)(dns_names=(HOST, entry), has_subject_alt_name=True))
+    found, of = at(), fingerprint(leaf())
+    certificate = found.chains.certificate(of)
+    facts = type(certificate.extensions)(dns_names=(HOST, entry), has_subject_alt_name=True)
+    found.chains._certificates[of] = dataclasses.replace(certificate, extensions=facts)
     return found
 
 

@@ -1,9 +1,10 @@
 """What the name service said."""
 
-import functools
 import ipaddress
 
 import msgspec
+
+from pewter.kept import kept
 
 from .observed import Seen, Unseen
 
@@ -53,7 +54,7 @@ class Name(msgspec.Struct, frozen=True, omit_defaults=True):
         return tuple(dict.fromkeys(found))
 
 
-@functools.lru_cache(maxsize=4096)
+@kept(most=4096)
 def is_ip_address(host: str) -> bool:
     """Whether a host is an IP address, without brackets; everything else is a name."""
     if ":" not in host and not host[-1:].isdecimal():

@@ -2,12 +2,13 @@
 
 import asyncio
 import contextlib
-import functools
 import heapq
 import ipaddress
 from collections import Counter
 from collections.abc import AsyncIterator
 from enum import IntEnum
+
+from pewter.kept import kept
 
 
 class Priority(IntEnum):
@@ -160,7 +161,7 @@ class Slots:
         return self.pool.is_slow(address)
 
 
-@functools.lru_cache(maxsize=4096)
+@kept(most=4096)
 def network_of(address: str) -> str:
     """The /24 or /48 that an address is in, as text for comparison."""
     try:

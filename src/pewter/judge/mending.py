@@ -1,5 +1,6 @@
 """What is to be done about gaps: the lines for the servers at hand, in an order in which each is safe."""
 
+import functools
 import re
 from collections.abc import Callable, Collection, Iterator, Sequence
 from typing import Protocol, TypeVar
@@ -68,7 +69,7 @@ class HasHosts(Protocol):
 
     def server_given(self, host: str) -> str: ...
 
-    def once(self, what: str, work_out: Callable[[], _T]) -> _T: ...
+    def once(self, what: object, work_out: Callable[[], _T]) -> _T: ...
 
 
 class Configuration(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -117,6 +118,7 @@ def _of_kind(rule: str, kind: Kind, situations: dict[str, Situation], waits: dic
         yield Configuration(title, tuple(hosts[:MAX_HOSTS]), held_back=reason)
 
 
+@functools.lru_cache(maxsize=256)
 def kinds_elsewhere(rule: str) -> tuple[str, ...]:
     """Titles of the kinds for which ``pewter explain`` has lines; of many the first ones."""
     titles = [kind_file(kind).title for kind in kinds_with(rule)]

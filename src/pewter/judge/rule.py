@@ -45,7 +45,7 @@ class Rule(Generic[C_contra]):
         return _catalogue(self.area)[self.name.partition("/")[2]]
 
     def outcomes(self, case: C_contra) -> Iterator[RuleOutcome]:
-        yield from self.check(case)
+        return iter(self.check(case))
 
 
 def rule(

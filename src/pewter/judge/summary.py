@@ -1,6 +1,7 @@
 """A review in one row, with its gaps and what ends: what tables of many sites are made of."""
 
 import datetime
+import itertools
 from collections.abc import Iterable, Iterator
 from typing import Any
 
@@ -13,8 +14,7 @@ from pewter.web.hsts import StrictTransportSecurity, read_sts
 from .comparison import GapChange
 from .endings import endings_of
 from .facts.case import Case, accepted_versions
-from .outcomes import Accepted, Gap, Judged, Unknown
-from .results import NOT_SENT, ServedCertificate
+from .results import NOT_SENT, Results, ServedCertificate
 from .review import Review
 
 MAX_GAPS = 400
@@ -149,7 +149,6 @@ def summary_of(key: str, review: Review, case: Case | None = None) -> Summary:
     results, evidence = review.results, review.evidence
     counts = results.counts
     life = first_to_end(results.certificates)
-    outcomes = results.outcomes
     canonical = results.canonical if results.was_reviewed else None
     host = canonical.partition("://")[2] if canonical is not None else evidence.plan.first
     row = SiteRow(
@@ -161,7 +160,7 @@ def summary_of(key: str, review: Review, case: Case | None = None) -> Summary:
         exposes=counts.get("exposes", 0),
         weakens=counts.get("weakens", 0),
         notes=counts.get("note", 0),
-        unknown=sum(1 for each in outcomes if isinstance(each.outcome, Unknown)),
+        unknown=sum(len(places) for result in results.rules for places in result.unknown.values()),
         lands_on=_short(canonical),
         opens=next((each.meets.value for each in results.visits if each.start == f"{canonical}/"), None),
         versions=_versions(review),
@@ -178,7 +177,7 @@ def summary_of(key: str, review: Review, case: Case | None = None) -> Summary:
         looked_at=evidence.begun,
         error=_short(_error(review)),
     )
-    return Summary(row, tuple(_gaps(outcomes))[:MAX_GAPS], tuple(_ends(review, case)))
+    return Summary(row, tuple(itertools.islice(_gaps(results), MAX_GAPS)), tuple(_ends(review, case)))
 
 
 def summary_of_failure(key: str, why: str, begun: datetime.datetime, seconds: float) -> Summary:
@@ -235,13 +234,11 @@ def _error(review: Review) -> str | None:
     return review.results.why_not
 
 
-def _gaps(outcomes: Iterable[Judged]) -> Iterator[GapRow]:
-    for judged in outcomes:
-        match judged.outcome:
-            case Gap(where=where):
-                yield GapRow(judged.rule, judged.level.value, where.key[:MAX_TEXT])
-            case Accepted(gap=gap):
-                yield GapRow(judged.rule, judged.level.value, gap.where.key[:MAX_TEXT], accepted=True)
+def _gaps(results: Results) -> Iterator[GapRow]:
+    for result in results.rules:
+        for gap in result.gaps:
+            where = results.places[gap.place].key[:MAX_TEXT]
+            yield GapRow(result.rule, gap.level.value, where, accepted=gap.until is not None)
 
 
 def _ends(review: Review, case: Case | None) -> Iterator[EndRow]:

@@ -1,7 +1,8 @@
 """Which addresses are on the public internet."""
 
-import functools
 import ipaddress
+
+from pewter.kept import kept
 
 _EMBEDDING = (
     (ipaddress.IPv6Network("::ffff:0:0/96"), 0),  # IPv4-mapped (RFC 4291 section 2.5.5.2)
@@ -19,7 +20,7 @@ _NEVER_PUBLIC = (
 )
 
 
-@functools.lru_cache(maxsize=4096)
+@kept(most=4096)
 def why_not_public(text: str) -> str | None:
     """What an address is that is not on the public internet, as ``a loopback address``; None where it is public."""
     address = ipaddress.ip_address(text)

@@ -12,6 +12,7 @@ from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
+from pewter.kept import kept
 from pewter.octets import DecodeError
 
 from . import der
@@ -83,6 +84,10 @@ class Certificate:
         return whole, frozenset(each[1:] for each in names if each.startswith("*.") and "*" not in each[1:])
 
     @functools.cached_property
+    def spki_sha256(self) -> bytes:
+        return hashlib.sha256(self.spki).digest()
+
+    @functools.cached_property
     def public_key(self) -> PublicKeyTypes | None:
         """The key, or None where the cryptography package cannot load its kind."""
         try:
@@ -96,6 +101,7 @@ class Certificate:
         return read_key_facts(self.spki)
 
 
+@kept(most=128, longest=4096)  # a CA's own come with every site, and each is read for the look and for the judge
 def read_certificate(octets: bytes) -> Certificate | MalformedCertificate:
     """Read one certificate; the result is MalformedCertificate wherever the octets do not allow it."""
     sha256 = hashlib.sha256(octets).hexdigest()

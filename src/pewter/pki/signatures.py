@@ -1,12 +1,10 @@
 """Does one certificate's key verify another's signature?  (RFC 5280 section 6.1.3 (a)(1))"""
 
-import functools
-from dataclasses import dataclass
-
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
 from pewter.crypto import Family, Scheme, SignatureVerdict, digest_of, verify
+from pewter.kept import kept
 from pewter.octets import DecodeError
 
 from . import der
@@ -52,22 +50,12 @@ _WEAK_HASHES = {
 }
 
 
-@dataclass(frozen=True)
-class _Check:
-    """One certificate and one issuer; the same check is asked for again for every store and endpoint."""
+MOST_VERDICTS = 4096
+_VERDICTS: dict[tuple[str, bytes], SignatureVerdict] = {}
+"""By what was signed and whose key: the same check is asked for again for every store and endpoint.
 
-    certificate: Certificate
-    issuer: Certificate
-
-    def __eq__(self, other: object) -> bool:
-        return isinstance(other, _Check) and self._key == other._key
-
-    def __hash__(self) -> int:
-        return hash(self._key)
-
-    @property
-    def _key(self) -> tuple[str, bytes]:
-        return self.certificate.sha256, self.issuer.spki
+Certificates themselves are not kept: a server chooses how large they are, and a survey sees thousands.
+"""
 
 
 def verify_signature(certificate: Certificate, issuer: Certificate) -> SignatureVerdict:
@@ -75,16 +63,19 @@ def verify_signature(certificate: Certificate, issuer: Certificate) -> Signature
 
     A certificate whose outer and inner signature algorithm differ is BAD (RFC 5280 section 4.1.1.2).
     """
-    return _remembered(_Check(certificate, issuer))
+    check = certificate.sha256, issuer.spki_sha256
+    verdict = _VERDICTS.get(check)
+    if verdict is None:
+        if len(_VERDICTS) >= MOST_VERDICTS:
+            _VERDICTS.clear()
+        verdict = _VERDICTS[check] = _verify(certificate, issuer)
+    return verdict
 
 
-@functools.lru_cache(maxsize=4096)
-def _remembered(check: _Check) -> SignatureVerdict:
-    certificate = check.certificate
+def _verify(certificate: Certificate, issuer: Certificate) -> SignatureVerdict:
     if certificate.signature_algorithm != certificate.tbs_signature_algorithm:
         return SignatureVerdict.BAD
-    key = check.issuer.public_key
-    return verify_octets(key, certificate.signature_algorithm, certificate.signature, certificate.tbs)
+    return verify_octets(issuer.public_key, certificate.signature_algorithm, certificate.signature, certificate.tbs)
 
 
 def verify_octets(
@@ -100,6 +91,7 @@ def verify_octets(
     return verify(key, scheme, signature, signed, is_digest=is_digest)
 
 
+@kept(most=256)
 def weak_hash(algorithm: bytes) -> str | None:
     """``SHA-1`` or ``MD5`` where the AlgorithmIdentifier signs with one; None for a sound hash, or an unknown one."""
     try:

@@ -101,7 +101,7 @@ def verify_timestamp(
     if issuer is None:
         entry = struct.pack(">H", _X509_ENTRY) + _vector3(certificate.der)
     else:
-        issuer_key_hash = hashlib.sha256(issuer.spki).digest()
+        issuer_key_hash = issuer.spki_sha256
         try:
             entry = struct.pack(">H", _PRECERT_ENTRY) + issuer_key_hash + _vector3(tbs_without_timestamps(certificate))
         except DecodeError:

@@ -14,6 +14,8 @@ from .looking import Done, Looker
 from .settings import Order, Settings
 
 MAX_FRAME = 1 << 28
+OBJECTS_BETWEEN_COLLECTIONS = 5_000
+"""A look makes many objects that live as long as it and few circles: the usual 700 would have them looked at often."""
 
 
 async def read_frame(reader: asyncio.StreamReader) -> bytes | None:
@@ -41,6 +43,7 @@ async def _serve() -> None:
         return
     looker = Looker(msgspec.msgpack.decode(settings, type=Settings))
     gc.freeze()
+    gc.set_threshold(OBJECTS_BETWEEN_COLLECTIONS, 2, 2)
     under_way: set[asyncio.Task[None]] = set()
 
     async def run(order: Order) -> None:

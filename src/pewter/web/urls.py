@@ -4,7 +4,6 @@ The parser is ada's, which browsers' own tests were written for; here stands wha
 words why a text is none.
 """
 
-import functools
 import ipaddress
 import re
 from dataclasses import dataclass
@@ -12,6 +11,7 @@ from urllib.parse import quote
 
 import ada_url
 
+from pewter.kept import kept
 from pewter.places import Place, of_url
 
 DEFAULT_PORTS = {"http": 80, "https": 443}
@@ -61,7 +61,7 @@ class Url:
         return self.origin + self.target
 
 
-@functools.lru_cache(maxsize=1 << 14)  # rules read the same few hundred URLs thousands of times
+@kept(most=4096)  # rules read the same few hundred URLs thousands of times
 def read_url(text: str) -> Url:
     """Read an absolute http or https URL as a browser's address bar would; InvalidUrl says what is wrong."""
     return _url_of(text, None)
@@ -149,7 +149,7 @@ def _why_invalid(text: str, *, has_base: bool) -> str:
     return f"{name[:80]!r} is no host name" if name else "it names no host"
 
 
-@functools.lru_cache(maxsize=1024)
+@kept(most=1024)
 def read_host(text: str) -> str:
     """A host that a user typed, as certificates and hellos write it: A-labels, lower case, no last dot; or an address.
 

@@ -96,18 +96,23 @@ class Objection:
     words: str
 
 
-def objections(case: Case, hop: Hop, *, is_typed: bool = False) -> Iterator[Objection]:
+def objections(case: Case, hop: Hop, *, is_typed: bool = False) -> tuple[Objection, ...]:
     """Everything that stops a browser at an https hop, in the order in which one hides the other.
 
     ``is_typed``: the hop's own URL was typed, so that a browser may correct it.
     """
+    host = read_url(hop.url).host
+    what = ("objections", host, hop.address, hop.certificate, is_typed)
+    return case.once(what, lambda: tuple(_objections(case, hop, host, is_typed=is_typed)))
+
+
+def _objections(case: Case, hop: Hop, host: str, *, is_typed: bool) -> Iterator[Objection]:
     if hop.certificate is None:
         return
     leaf = case.chains.certificate(hop.certificate)
     if not isinstance(leaf, Certificate):
         yield Objection(BOTH, Prediction.NOT_TRUSTED, f"the certificate cannot be read: {leaf.reason}")
         return
-    host = read_url(hop.url).host
     endpoint = _endpoint_of(case, host, hop.address)
     if endpoint is not None:
         yield from _of_handshake(case, endpoint, leaf)

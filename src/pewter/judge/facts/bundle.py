@@ -154,7 +154,7 @@ class BundleCase:
         """No answer of a server is at hand."""
         return ()
 
-    def once(self, what: str, work_out: Callable[[], _T]) -> _T:
+    def once(self, what: object, work_out: Callable[[], _T]) -> _T:
         return self.chains.once(what, work_out)
 
     @functools.cached_property

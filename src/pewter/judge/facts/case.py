@@ -67,9 +67,9 @@ class Case:
         self.own_stores = tuple(stores)
         """Those that came with the program and the machine."""
 
-        self._worked_out: dict[str, object] = {}
+        self._worked_out: dict[object, object] = {}
 
-    def once(self, what: str, work_out: Callable[[], _T]) -> _T:
+    def once(self, what: object, work_out: Callable[[], _T]) -> _T:
         """What is worked out from the whole case, once for as long as the case lives."""
         if what not in self._worked_out:
             self._worked_out[what] = work_out()

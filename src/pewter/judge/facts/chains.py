@@ -217,9 +217,13 @@ class Chains:
         sent = self._readable(fingerprints)
         if not sent or sent[0].sha256 != fingerprints[0]:
             return None
-        elsewhere = self._fetched if by_aia_alone else self._elsewhere
-        key = ("assessment", fingerprints, by_aia_alone)
-        return self.once(key, lambda: assess_chain(sent, elsewhere, self.stores, self.at))
+        whole = self.once(
+            ("assessment", fingerprints), lambda: assess_chain(sent, self._elsewhere, self.stores, self.at)
+        )
+        if not by_aia_alone or whole.alone.is_valid:
+            return whole
+        key = ("assessment by AIA alone", fingerprints)
+        return self.once(key, lambda: assess_chain(sent, self._fetched, self.stores, self.at))
 
     def store_verdicts(self, fingerprints: tuple[str, ...]) -> tuple[StoreVerdict, ...]:
         """Each root store's word on a chain, by itself; empty where the leaf cannot be read."""

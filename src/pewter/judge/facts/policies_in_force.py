@@ -27,8 +27,12 @@ def is_supposed(case: Case) -> bool:
     return "hsts" in case.terms.suppose
 
 
-def sts_answers(case: Case, name: str) -> Iterator[StsAnswer]:
+def sts_answers(case: Case, name: str) -> tuple[StsAnswer, ...]:
     """Every https answer of a name, its home page first; none for an IP address (section 8.1.1)."""
+    return case.once(("STS answers", name), lambda: tuple(_sts_answers(case, name)))
+
+
+def _sts_answers(case: Case, name: str) -> Iterator[StsAnswer]:
     if is_ip_address(name):
         return
     for hop in case.https_answers(name):

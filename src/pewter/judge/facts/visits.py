@@ -1,7 +1,5 @@
 """What a visitor meets at the end of each way in: what current browsers show."""
 
-from collections.abc import Iterator
-
 import msgspec
 
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen, WayIn
@@ -186,8 +184,7 @@ def _objection_of(case: Case, hop: Hop, browser: Browser, *, is_typed: bool) -> 
 
 def certificate_prediction(case: Case, hop: Hop) -> tuple[Prediction | None, str]:
     """What stops a visitor at an https hop in one browser or the other, with its reason; None where nothing does."""
-    found: Iterator[Objection] = objections(case, hop)
-    objection = next(found, None)
+    objection = next(iter(objections(case, hop)), None)
     if objection is None:
         return None, ""
     if len(objection.browsers) == len(Browser):

@@ -26,7 +26,7 @@ def _answers(case: Case) -> Iterator[tuple[str, tuple[StsAnswer, ...] | Unknown]
     for name in case.evidence.names:
         if not name.addresses or is_ip_address(name.name):
             continue
-        answers = tuple(sts_answers(case, name.name))
+        answers = sts_answers(case, name.name)
         yield name.name, answers or Unknown(of_name(name.name), case.why_no_https_answer(name.name))
 
 
