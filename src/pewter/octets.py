@@ -1,5 +1,7 @@
 """Reading and writing octets with declared lengths (RFC 8446 section 3)."""
 
+import struct
+
 
 class DecodeError(Exception):
     """Octets that cannot be read on.  ``DecodeError("extensions", 4, "40 octets, 2 left")``."""
@@ -59,13 +61,11 @@ def vector(octets: bytes, length_size: int) -> bytes:
 
 def uint16s(values: tuple[int, ...]) -> bytes:
     """Code points of two octets each, one after the other."""
-    return b"".join(value.to_bytes(2, "big") for value in values)
+    return struct.pack(f"!{len(values)}H", *values)
 
 
 def read_uint16s(octets: bytes, structure: str) -> tuple[int, ...]:
     """The inverse of :func:`uint16s`; DecodeError on an odd length."""
-    reader = Reader(octets, structure)
-    found: list[int] = []
-    while reader:
-        found.append(reader.uint(2))
-    return tuple(found)
+    if len(octets) % 2:
+        raise DecodeError(structure, len(octets) - 1, "2 octets expected, 1 left")
+    return struct.unpack(f"!{len(octets) // 2}H", octets)

@@ -320,8 +320,8 @@ def _by_rule(outcomes: Sequence[Judged], places: dict[Place, int]) -> tuple[Rule
             rule.level,
             rule.words.title,
             tuple(found.gaps),
-            {words: tuple(numbers) for words, numbers in found.holds.items()},
-            {words: tuple(numbers) for words, numbers in found.unknown.items()},
+            {words: tuple(numbers) for words, numbers in found.holds.items()} if found.holds else {},
+            {words: tuple(numbers) for words, numbers in found.unknown.items()} if found.unknown else {},
         )
         for rule in RULES
         for found in [of_rule.get(rule.name)]

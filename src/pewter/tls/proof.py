@@ -1,6 +1,5 @@
 """Does the server hold the certificate's private key?  (RFC 8446 section 4.4.3, RFC 5246 section 7.4.3)"""
 
-from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 
@@ -36,6 +35,8 @@ def verify_proof(leaf_der: bytes, scheme: int | None, signature: bytes, content:
     ``scheme`` is None before TLS 1.2: ECDSA and DSA then sign SHA-1; RSA signs MD5 and SHA-1
     side by side, which is not checked here.
     """
+    from cryptography import x509  # noqa: PLC0415  slow to load, and saved reviews are judged without
+
     try:
         key = x509.load_der_x509_certificate(leaf_der).public_key()
     except (ValueError, TypeError, UnsupportedAlgorithm, x509.InvalidVersion):

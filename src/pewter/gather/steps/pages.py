@@ -1,6 +1,7 @@
 """Pages: read what was shown, and fetch what belongs to it."""
 
 import functools
+import hashlib
 from collections.abc import Callable
 
 from pewter.evidence import Page, Step
@@ -13,19 +14,20 @@ from ..scene import Scene
 
 
 async def keep(scene: Scene, url: Url, answered: Answered) -> Page:
-    """Read a page, keep what it says, and fetch its own style sheets.
+    """Read a page, keep what it says, and fetch its own style sheets; the same page at the same URL once in a look.
 
     A long one in a thread: what a hostile page costs must not hold up the other looks, nor the deadline.
     """
-    read = functools.partial(read_page, answered.body, url, answered.content_type, truncated=answered.truncated)
-    page = await off_the_loop(len(answered.body), read)
     pages = scene.board.pages
-    if (page.url, page.sha256) not in pages:
-        pages[page.url, page.sha256] = page
-        wanted = url.is_https and scene.wants(Step.STYLE_SHEETS)
-        for sheet in page.style_sheets[: scene.budget.style_sheets] if wanted else ():
-            if scene.is_first(("sheet", sheet)):
-                scene.start(_fetch(scene, read_url(sheet), read_style_sheet), sheet)
+    key = str(url), hashlib.sha256(answered.body).hexdigest()
+    if key in pages:
+        return pages[key]
+    read = functools.partial(read_page, answered.body, url, answered.content_type, truncated=answered.truncated)
+    page = pages[key] = await off_the_loop(len(answered.body), read)
+    wanted = url.is_https and scene.wants(Step.STYLE_SHEETS)
+    for sheet in page.style_sheets[: scene.budget.style_sheets] if wanted else ():
+        if scene.is_first(("sheet", sheet)):
+            scene.start(_fetch(scene, read_url(sheet), read_style_sheet), sheet)
     return page
 
 
