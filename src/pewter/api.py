@@ -11,7 +11,6 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from pewter.errors import UsageError
 from pewter.evidence import Evidence, Plan
 from pewter.gather.board import Given
 from pewter.gather.look import look as _look
@@ -20,13 +19,11 @@ from pewter.judge.comparison import Comparison, compare
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.case import Case
 from pewter.judge.review import Review, make_review
-from pewter.judge.review import read_review as _read_review
-from pewter.plan.files import read_bounded
 from pewter.plan.root_stores import own_stores
+from pewter.plan.saved_reviews import read_saved
 from pewter.plan.settle import Settled, Typed
 from pewter.plan.settle import settle as _settle
 from pewter.plan.texts import read_as_of
-from pewter.report.formats import FORMATS
 from pewter.report.formats import render as _render
 
 if TYPE_CHECKING:
@@ -34,9 +31,6 @@ if TYPE_CHECKING:
 
 __all__ = ["Comparison", "Evidence", "Plan", "Review", "Settled", "Terms", "compare", "judge", "look", "read_review",
            "render", "settle", "survey_frame"]  # fmt: skip
-
-MAX_REVIEW = 200 << 20
-"""Octets of a saved review."""
 
 
 def settle(
@@ -102,14 +96,11 @@ def judge(evidence: Evidence, terms: Terms | None = None, *, as_of: str | dateti
 
 def read_review(path: Path | str) -> Review:
     """A saved review.  Raises FileError for anything else."""
-    return _read_review(read_bounded(Path(path), MAX_REVIEW, "saved review"), str(path))
+    return read_saved(Path(path))
 
 
 def render(review: Review, suffix: str) -> bytes:
     """A review in the format of a suffix, ``.html`` or ``.sarif``.  Raises UsageError for one that there is none of."""
-    known = [each.suffix for each in FORMATS]
-    if suffix not in known:
-        raise UsageError(f"{suffix!r} is no format; there are {', '.join(known)}.")
     return _render(review, suffix)
 
 

@@ -190,6 +190,8 @@ def test_the_same_command_goes_on_and_again_looks_anew(folder, tmp_path):
             ("survey", "list.txt", "--into", "x", "--only", "hst"),
             "--only 'hst' is no area and no rule. Did you mean hsts?",
         ),
+        (("survey", "list.txt", "--into", "x", "--only", "hsts", "--skip", "hsts"), "leave no rule to judge by."),
+        (("survey", "list.txt", "--into", "x", "--only", "dns", "--brief"), "--brief asks nothing of name servers"),
         (("survey", "list.txt", "--into", "x", "--resolver", "dns"), "--resolver 'dns' is no ADDRESS[:PORT]"),
         (("report", "other", "--site", "a.example"), "other holds no survey."),
         (("report", "other"), "--site NAME says whose review of its survey"),

@@ -15,6 +15,7 @@ from pewter.judge.review import Review
 from pewter.pki import Certificate, read_certificate
 from pewter.plan.files import check_writable, write_whole
 from pewter.plan.own_files import read_certificate_file
+from pewter.plan.saved_reviews import read_saved
 from pewter.plan.texts import read_as_of
 from pewter.report import charts
 from pewter.report.formats import check_format
@@ -23,7 +24,6 @@ from pewter.report.metrics import families_of_endings, openmetrics, textfile
 from pewter.report.rows import table
 
 from .output import print_text
-from .saved import read_saved
 from .saying import say
 
 SUFFIXES = (".ics", ".csv", ".om", ".prom", *charts.SUFFIXES)

@@ -16,6 +16,7 @@ from pewter.judge.review import Review, make_review
 from pewter.judge.spreading import spreading
 from pewter.plan.again import awaited_gaps, given_again, plan_for, read_pause, read_wait
 from pewter.plan.files import check_writable
+from pewter.plan.saved_reviews import read_saved
 from pewter.plan.texts import read_level
 from pewter.report.changes import render_changes
 from pewter.report.formats import check_format, render
@@ -24,7 +25,7 @@ from .ending import INTERRUPTED, exit_status, write_files
 from .looking import take_look
 from .output import output_marks, output_width, print_octets, print_report, print_text
 from .progress import show_progress
-from .saved import Output, read_saved
+from .saved import Output
 from .saying import say
 
 MAX_NAMED = 3

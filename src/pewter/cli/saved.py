@@ -9,9 +9,10 @@ import msgspec
 from pewter.errors import FileError, UsageError
 from pewter.evidence import StoredCertificate
 from pewter.judge.comparison import Change, compare
-from pewter.judge.review import Review, case_of, make_review, read_review
-from pewter.plan.files import check_writable, read_bounded, write_whole
+from pewter.judge.review import Review, case_of, make_review
+from pewter.plan.files import check_writable, write_whole
 from pewter.plan.own_files import read_trust_file
+from pewter.plan.saved_reviews import read_saved
 from pewter.plan.site_file import read_site_file
 from pewter.plan.terms import SUPPOSITIONS, terms_of
 from pewter.plan.texts import read_as_of, read_level
@@ -21,9 +22,6 @@ from pewter.report.formats import COMPARISON_FORMATS, check_format, render
 from .ending import exit_status, write_files
 from .output import output_marks, output_width, print_octets, print_report, print_text
 from .saying import say
-
-MAX_REVIEW = 200 << 20
-"""Octets of a saved review."""
 
 
 @dataclass(frozen=True)
@@ -47,11 +45,6 @@ class JudgeCommand:
     trust: tuple[Path, ...] = ()
     suppose: tuple[str, ...] = ()
     output: Output = field(default_factory=Output)
-
-
-def read_saved(path: Path) -> Review:
-    """A saved review; FileError where it is none."""
-    return read_review(read_bounded(path, MAX_REVIEW, "saved review"), str(path))
 
 
 def run_report(path: Path, site: str | None, output: Output) -> int:

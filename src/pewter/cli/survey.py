@@ -23,7 +23,7 @@ from pewter.judge.rules import SITE_RULES
 from pewter.judge.summary import SiteRow, row_of
 from pewter.plan.files import check_writable, read_bounded
 from pewter.plan.own_files import read_trust_file
-from pewter.plan.settle import check_areas
+from pewter.plan.settle import check_look
 from pewter.plan.texts import read_level, resolver_text
 from pewter.report import many
 from pewter.report.formats import check_format
@@ -31,7 +31,7 @@ from pewter.report.many import Found
 from pewter.report.survey_page import render_survey_page
 from pewter.survey.frame import parquet
 from pewter.survey.local import LocalSurvey, files_allowed, within_files
-from pewter.survey.settings import Settings
+from pewter.survey.settings import FULL_SECONDS, Settings
 from pewter.survey.sites import MAX_LIST, SiteList, read_list, words_for_wrong
 from pewter.survey.store import Again, Ledger
 
@@ -119,12 +119,10 @@ def _age(text: str) -> datetime.timedelta | None:
 
 
 def _settings(command: SurveyCommand) -> Settings:
-    for option, names in (("--only", command.only), ("--skip", command.skip)):
-        check_areas(option, names)
-    if command.trust and command.trust_only:
-        raise UsageError("--trust adds to the root stores and --trust-only takes their place: give one of them.")
-    if command.timeout is not None and not 0 < command.timeout <= 3600:
-        raise UsageError(f"--timeout is {command.timeout:g}; allowed are more than 0 and at most 3600 seconds.")
+    timeout = command.timeout if command.timeout is not None else FULL_SECONDS
+    rules = check_look(command.only, command.skip, timeout, command.trust, command.trust_only)
+    if command.brief and all(rule.area == "dns" for rule in rules):
+        raise UsageError("--brief asks nothing of name servers: the area dns needs a whole look.")
     workers = command.workers if command.workers is not None else os.cpu_count() or 1
     if not 0 < workers <= 64:
         raise UsageError(f"--workers is {workers}; allowed are 1 to 64.")

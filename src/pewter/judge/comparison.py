@@ -82,8 +82,22 @@ class Comparison(msgspec.Struct, frozen=True):
 
     facts: tuple[FactChange, ...]
 
-    def counted(self, change: Change) -> int:
-        return sum(1 for each in self.gaps if each.change is change)
+    @property
+    def groups(self) -> dict[Change, tuple[GapChange, ...]]:
+        """Its gaps by what became of them, in the order of reports; what there is none of is left out."""
+        found = {change: tuple(each for each in self.gaps if each.change is change) for change in CHANGE_TITLES}
+        return {change: gaps for change, gaps in found.items() if gaps}
+
+    @property
+    def counts(self) -> list[str]:
+        """In words: ``2 opened``, ``1 closed``."""
+        return [f"{len(gaps)} {change.value}" for change, gaps in self.groups.items()] or ["no gap before and none now"]
+
+    @property
+    def worst_open(self) -> Level | None:
+        """Of what opened and what stayed."""
+        levels = (each.level for each in self.gaps if each.change in {Change.OPENED, Change.STAYED})
+        return min(levels, key=lambda level: level.rank, default=None)
 
 
 class GapKey(msgspec.Struct, frozen=True):

@@ -11,6 +11,8 @@ from pewter.evidence import Plan, Target
 from pewter.gather.board import Given
 from pewter.gather.routes import read_route
 from pewter.judge.expectations import Terms
+from pewter.judge.facts.case import Case
+from pewter.judge.rule import Rule
 from pewter.judge.rules import SITE_RULES, chosen_rules, near, steps_for
 from pewter.web.sites import are_siblings
 
@@ -66,16 +68,10 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
     targets, paths = _targets_and_paths(typed, site_file)
     gentle = typed.gentle or look.gentle
     timeout = typed.timeout if typed.timeout is not None else look.timeout or (GENTLE_SECONDS if gentle else 60.0)
-    if not 0 < timeout <= 3600:
-        raise UsageError(f"--timeout is {timeout:g}; allowed are more than 0 and at most 3600 seconds.")
+    rules = check_look(typed.only, typed.skip, timeout, typed.trust, typed.trust_only)
     for supposed in typed.suppose:
         if supposed not in SUPPOSITIONS:
             raise UsageError(f"--suppose {supposed!r}: what can be supposed is hsts.")
-    check_areas("--only", typed.only)
-    check_areas("--skip", typed.skip)
-    rules = chosen_rules(typed.only, typed.skip)
-    if not rules:
-        raise UsageError("--only and --skip leave no rule to judge by.")
     resolvers = typed.resolvers or ((look.resolver,) if isinstance(look.resolver, str) else look.resolver)
     canonical = typed.canonical or site_file.site.canonical
     plan = Plan(
@@ -120,8 +116,6 @@ def _given(typed: Typed, site_file: SiteFile, folder: Path, say: Callable[[str],
     def in_folder(names: Sequence[str]) -> tuple[Path, ...]:
         return tuple(folder / name for name in names)
 
-    if typed.trust_only and typed.trust:
-        raise UsageError("--trust adds to the root stores and --trust-only takes their place: give one of them.")
     trust_only = typed.trust_only or in_folder(look.trust_only)
     trust = trust_only or (*in_folder(look.trust), *typed.trust)
     certificates = (*in_folder(look.certificates), *typed.certificates)
@@ -171,7 +165,23 @@ def _names_of(site_file: SiteFile) -> tuple[str, ...]:
     return tuple(dict.fromkeys((*canonical, *(read_target(name).host for name in site_file.site.names))))
 
 
-def check_areas(option: str, names: Sequence[str]) -> None:
+def check_look(
+    only: Sequence[str], skip: Sequence[str], timeout: float, trust: Sequence[Path], trust_only: Sequence[Path]
+) -> tuple[Rule[Case], ...]:
+    """The rules of a look; UsageError for options that no look has, of one site or of many."""
+    if not 0 < timeout <= 3600:
+        raise UsageError(f"--timeout is {timeout:g}; allowed are more than 0 and at most 3600 seconds.")
+    if trust_only and trust:
+        raise UsageError("--trust adds to the root stores and --trust-only takes their place: give one of them.")
+    _check_areas("--only", only)
+    _check_areas("--skip", skip)
+    rules = chosen_rules(tuple(only), tuple(skip))
+    if not rules:
+        raise UsageError("--only and --skip leave no rule to judge by.")
+    return rules
+
+
+def _check_areas(option: str, names: Sequence[str]) -> None:
     """Areas and rules; UsageError names the nearest to one that is none."""
     known = {known: None for rule in SITE_RULES for known in (rule.area, rule.name)}
     for name in names:

@@ -12,23 +12,16 @@ MAX_SHOWN = 300
 def render_changes(comparison: Comparison, width: int, marks: Marks = UNICODE) -> Text:
     """What opened and closed first; what stayed is a line each."""
     sheet = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
-    counts = f" {marks.dot} ".join(
-        f"{comparison.counted(change)} {change.value}" for change in CHANGE_TITLES if comparison.counted(change)
-    )
-    open_now = [each for each in comparison.gaps if each.change in {Change.OPENED, Change.STAYED}]
     mark, style = marks.holds, "bold green"
-    if open_now:
-        worst = min((each.level for each in open_now), key=lambda level: level.rank)
+    worst = comparison.worst_open
+    if worst is not None:
         mark, style = marks.level[worst], STYLES[worst]
-    elif comparison.counted(Change.UNSEEN):
+    elif Change.UNSEEN in comparison.groups:
         mark, style = marks.unknown, "bold yellow"
-    words = "no gap before and none now" if not comparison.gaps else counts
+    words = f" {marks.dot} ".join(comparison.counts)
     sheet.flow("", (f"{comparison.site}: {words}", style), "", (mark, style))
-    for change, title in CHANGE_TITLES.items():
-        found = [each for each in comparison.gaps if each.change is change]
-        if not found:
-            continue
-        sheet.heading(title, str(len(found)))
+    for change, found in comparison.groups.items():
+        sheet.heading(CHANGE_TITLES[change], str(len(found)))
         for each in found[:MAX_SHOWN]:
             _gap(sheet, each)
         if len(found) > MAX_SHOWN:

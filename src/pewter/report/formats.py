@@ -52,8 +52,11 @@ COMPARISON_FORMATS = {
 
 
 def render(review: Review, suffix: str) -> bytes:
-    """A review in the format of a suffix; the same review gives the same octets."""
-    return next(each for each in FORMATS if each.suffix == suffix).render(review)
+    """A review in the format of a suffix; the same review gives the same octets.  UsageError for no such format."""
+    for each in FORMATS:
+        if each.suffix == suffix:
+            return each.render(review)
+    raise UsageError(f"{suffix!r} is no format; there are {', '.join(each.suffix for each in FORMATS)}.")
 
 
 def check_format(path: Path, suffixes: Iterable[str] | None = None) -> None:

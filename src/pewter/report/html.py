@@ -84,21 +84,13 @@ def _names(review: Review) -> Sequence[tuple[str, str, Sequence[str]]]:
 def render_html_changes(old: Review, new: Review) -> bytes:
     """What changed between two reviews."""
     comparison = compare(old, new)
-    groups = [
-        (title, found)
-        for change, title in CHANGE_TITLES.items()
-        if (found := [each for each in comparison.gaps if each.change is change])
-    ]
-    open_now = [each.level for each in comparison.gaps if each.change in {Change.OPENED, Change.STAYED}]
-    worst = min(open_now, key=lambda level: level.rank).value if open_now else "holds"
-    if not open_now and comparison.counted(Change.UNSEEN):
-        worst = "unknown"
-    counts = ", ".join(f"{count} {change.value}" for change in CHANGE_TITLES if (count := comparison.counted(change)))
+    worst = comparison.worst_open
+    sound = "unknown" if Change.UNSEEN in comparison.groups else "holds"
     text: str = template("comparison.html.j2").render(
         comparison=comparison,
-        groups=groups,
-        verdict=counts or "no gap before and none now",
-        verdict_class=worst,
+        groups=[(CHANGE_TITLES[change], found) for change, found in comparison.groups.items()],
+        verdict=", ".join(comparison.counts),
+        verdict_class=worst.value if worst is not None else sound,
         marks=MARKS,
         most=MAX_GAPS,
     )

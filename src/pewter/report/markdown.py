@@ -115,16 +115,12 @@ def render_markdown_changes(old: Review, new: Review) -> bytes:
 
 
 def _changes(comparison: Comparison) -> Iterator[str]:
-    counts = ", ".join(f"{count} {change.value}" for change in CHANGE_TITLES if (count := comparison.counted(change)))
-    yield f"# {plain(comparison.site)}: {counts or 'no gap before and none now'}"
+    yield f"# {plain(comparison.site)}: {', '.join(comparison.counts)}"
     yield ""
     yield f"From {comparison.before:%Y-%m-%d %H:%M} UTC to {comparison.after:%Y-%m-%d %H:%M} UTC."
-    for change, title in CHANGE_TITLES.items():
-        found = [each for each in comparison.gaps if each.change is change][:MAX_GAPS]
-        if not found:
-            continue
-        yield from ("", f"## {plain(title)}", "")
-        for each in found:
+    for change, found in comparison.groups.items():
+        yield from ("", f"## {plain(CHANGE_TITLES[change])}", "")
+        for each in found[:MAX_GAPS]:
             yield f"- {_MARKS[each.level]} {code(each.rule)} at {code(each.where.text)}: {plain(each.title)}"
             yield from (
                 f"  - {label}: {code(words)}" for label, words in (("was", each.before), ("is", each.after)) if words

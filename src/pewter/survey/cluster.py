@@ -6,7 +6,6 @@ alone writes.  All names of an address are in one batch, or wait until that batc
 
 import asyncio
 import contextlib
-import datetime
 import pickle
 import time
 from collections.abc import Sequence
@@ -17,14 +16,11 @@ from typing import Any
 import msgspec
 
 from pewter.errors import FileError, NotReviewedError, UsageError
-from pewter.judge.summary import summary_of_failure
 
-from .dispatch import Dispatch, Task
-from .local import Watcher
+from .dispatch import Task
 from .looking import Done, look_at_all
-from .resolving import Resolver, resolved
-from .settings import Known, Order, Settings
-from .store import Ledger
+from .settings import Order, Settings
+from .work import Work
 
 SITES_OF_A_BATCH = 30
 BATCHES_OF_A_THREAD = 2
@@ -61,22 +57,15 @@ class _Batch:
 
 
 @dataclass
-class ClusterSurvey:
+class ClusterSurvey(Work):
     """One run of a survey, to its end or until it is cancelled."""
 
-    ledger: Ledger
-    run: int
-    settings: Settings
-    watcher: Watcher
     address: str
     tls: tuple[Path, ...] = ()
-    _dispatch: Dispatch = field(default_factory=Dispatch)
-    _known: dict[str, tuple[Known, ...]] = field(default_factory=dict)
-    _again: list[_Batch] = field(default_factory=list)
+    _again: list[_Batch] = field(default_factory=list, init=False)
     """Halves of a batch that ended its workers."""
 
-    _all_resolved: bool = False
-    _count: int = 0
+    _count: int = field(default=0, init=False)
 
     async def go(self) -> None:
         """Look at all that waits.  FileError where the ledger cannot be written, UsageError without Dask."""
@@ -88,7 +77,7 @@ class ClusterSurvey:
         except (OSError, TimeoutError, ValueError, TypeError) as exc:
             raise NotReviewedError(f"The scheduler at {self.address} cannot be reached: {exc}.") from exc
         try:
-            resolving = asyncio.create_task(self._resolve())
+            resolving = asyncio.create_task(self._resolve(AHEAD))
             try:
                 await self._work(distributed, client)
                 await resolving
@@ -112,13 +101,6 @@ class ClusterSurvey:
         return distributed.Security(
             tls_ca_file=ca, tls_client_cert=certificate, tls_client_key=key, require_encryption=True
         )
-
-    async def _resolve(self) -> None:
-        resolver = Resolver(self.settings)
-        async for task, known in resolved(resolver, self.ledger.waiting(), lambda: self._dispatch.waits < AHEAD):
-            self._known[task.key] = known
-            self._dispatch.add(task)
-        self._all_resolved = True
 
     async def _work(self, distributed: Any, client: Any) -> None:
         in_flight: dict[Any, _Batch] = {}
@@ -173,15 +155,7 @@ class ClusterSurvey:
         return _Batch(name, tasks) if tasks else None
 
     def _submit(self, client: Any, settings: Settings, batch: _Batch) -> Any:
-        orders = [
-            Order(
-                task.key,
-                task.targets,
-                tuple(self._dispatch.owns(batch.name, (each for each in task.places if "/" not in each))),
-                self._known.get(task.key, ()),
-            )
-            for task in batch.tasks
-        ]
+        orders = [self._order(task, batch.name) for task in batch.tasks]
         return client.submit(
             look_at_batch, msgspec.msgpack.encode(settings), msgspec.msgpack.encode(orders), pure=False
         )
@@ -213,21 +187,12 @@ class ClusterSurvey:
         """A batch that came to nothing, in halves; a site that comes to nothing alone is given up."""
         if len(batch.tasks) == 1:
             (task,) = batch.tasks
-            now = datetime.datetime.now(datetime.UTC)
-            ended = "it ended the worker process" if what == "ended its workers" else f"its batch {what}"
-            why = f"could not be reviewed: {ended}"
             self._dispatch.done(task.key)
-            self._keep(Done(task.key, summary_of_failure(task.key, why, now, 0.0), None))
-            self.watcher.say(f"{task.key} {why}")
+            self._give_up(task, "it ended the worker process" if what == "ended its workers" else f"its batch {what}")
             return
         half = len(batch.tasks) // 2
         self.watcher.say(f"a batch of {len(batch.tasks)} sites {what}; it is split")
         self._again += [_Batch(batch.name, batch.tasks[:half]), _Batch(batch.name, batch.tasks[half:])]
-
-    def _keep(self, done: Done) -> None:
-        self._known.pop(done.key, None)
-        if self.ledger.keep(self.run, done.summary, done.review):
-            self.watcher.stored(done.summary.row)
 
 
 def _distributed() -> Any:

@@ -2,23 +2,17 @@
 
 import asyncio
 import contextlib
-import datetime
 import os
 import sys
 import time
 from collections import deque
 from dataclasses import dataclass, field
-from typing import Protocol
 
 import msgspec
 
-from pewter.judge.summary import SiteRow, summary_of_failure
-
-from .dispatch import Dispatch, Task
+from .dispatch import Task
 from .looking import Done
-from .resolving import Resolver, resolved
-from .settings import Known, Order, Settings
-from .store import Ledger
+from .work import Work
 from .worker import frame, read_frame
 
 AHEAD = 250
@@ -28,16 +22,6 @@ PATIENCE_SECONDS = 45.0
 """Beyond a site's own time for which a worker may say nothing, before it is ended."""
 
 FEWEST_FILES = 128
-
-
-class Watcher(Protocol):
-    """Told how a survey goes."""
-
-    def stored(self, row: SiteRow) -> None: ...
-
-    def waits_for(self, keys: list[str]) -> None: ...
-
-    def say(self, words: str) -> None: ...
 
 
 @dataclass
@@ -54,29 +38,22 @@ class _Worker:
 
 
 @dataclass
-class LocalSurvey:
+class LocalSurvey(Work):
     """One run of a survey, to its end or until it is cancelled."""
 
-    ledger: Ledger
-    run: int
-    settings: Settings
-    watcher: Watcher
     command: tuple[str, ...] = (sys.executable, "-m", "pewter.survey.worker")
-    _dispatch: Dispatch = field(default_factory=Dispatch)
-    _known: dict[str, tuple[Known, ...]] = field(default_factory=dict)
-    _workers: list[_Worker] = field(default_factory=list)
-    _suspects: deque[Task] = field(default_factory=deque)
+    _workers: list[_Worker] = field(default_factory=list, init=False)
+    _suspects: deque[Task] = field(default_factory=deque, init=False)
     """Sites that were under way when a worker died: each is looked at alone, to find the one."""
 
-    _all_resolved: bool = False
-    _changed: asyncio.Event = field(default_factory=asyncio.Event)
+    _changed: asyncio.Event = field(default_factory=asyncio.Event, init=False)
 
     async def go(self) -> None:
         """Look at all that waits.  FileError where the ledger cannot be written: what is finished is kept."""
         workers = [_Worker(f"worker {n}", self.settings.sites_under_way) for n in range(1, self.settings.workers + 1)]
         try:
             async with asyncio.TaskGroup() as group:
-                group.create_task(self._resolve())
+                group.create_task(self._resolve(AHEAD))
                 for worker in (*workers, _Worker("worker for suspects", 1, is_for_suspects=True)):
                     self._workers.append(worker)
                     group.create_task(self._tend(worker))
@@ -91,16 +68,7 @@ class LocalSurvey:
     def _is_over(self) -> bool:
         return self._all_resolved and not (self._dispatch.waits or self._dispatch.under_way or self._suspects)
 
-    async def _resolve(self) -> None:
-        resolver = Resolver(self.settings)
-        async for task, known in resolved(resolver, self.ledger.waiting(), lambda: self._dispatch.waits < AHEAD):
-            self._known[task.key] = known
-            self._dispatch.add(task)
-            self._wake()
-        self._all_resolved = True
-        self._wake()
-
-    def _wake(self) -> None:
+    def _woken(self) -> None:
         self._changed.set()
 
     async def _watch(self) -> None:
@@ -113,9 +81,7 @@ class LocalSurvey:
                 if worker.process is not None and busy and now - worker.heard > self._patience:
                     with contextlib.suppress(ProcessLookupError):
                         worker.process.kill()
-            self.watcher.waits_for(
-                [task.key for worker in self._workers for task in self._dispatch.of_worker(worker.name)]
-            )
+            self.watcher.waits_for(self._dispatch.keys_under_way)
 
     @property
     def _patience(self) -> float:
@@ -168,8 +134,7 @@ class LocalSurvey:
                     task = self._next(worker)
                     if task is None:
                         break
-                    owned = tuple(self._dispatch.owns(worker.name, (each for each in task.places if "/" not in each)))
-                    self._send(worker, Order(task.key, task.targets, owned, self._known.get(task.key, ())))
+                    self._send(worker, self._order(task, worker.name))
                     worker.heard = time.monotonic()
                 await self._turn()
         finally:
@@ -193,14 +158,9 @@ class LocalSurvey:
             done = msgspec.msgpack.decode(octets, type=Done)
             if self._dispatch.done(done.key) is not None:
                 self._keep(done)
-            self._wake()
+            self._woken()
         worker.ended = True
-        self._wake()
-
-    def _keep(self, done: Done) -> None:
-        self._known.pop(done.key, None)
-        if self.ledger.keep(self.run, done.summary, done.review):
-            self.watcher.stored(done.summary.row)
+        self._woken()
 
     def _after_death(self, worker: _Worker) -> None:
         """Its sites are looked at again, each alone; the one that ends a worker alone is given up."""
@@ -208,15 +168,12 @@ class LocalSurvey:
         for task in tasks:
             self._dispatch.done(task.key)
             if worker.is_for_suspects:
-                now = datetime.datetime.now(datetime.UTC)
-                why = "could not be reviewed: it ended the worker process"
-                self._keep(Done(task.key, summary_of_failure(task.key, why, now, 0.0), None))
-                self.watcher.say(f"{task.key} {why}")
+                self._give_up(task, "it ended the worker process")
             else:
                 self._suspects.append(task)
         if tasks and not worker.is_for_suspects:
             self.watcher.say(f"a worker process ended; its {len(tasks)} sites are looked at again")
-        self._wake()
+        self._woken()
 
 
 async def _end(worker: _Worker) -> None:

@@ -18,15 +18,13 @@ import zstandard
 from pewter.errors import FileError
 from pewter.judge.review import Review, read_review
 from pewter.judge.summary import EndRow, GapRow, SiteRow, Summary
+from pewter.plan.saved_reviews import MAX_REVIEW
 
 from .sites import Site
 
 FILE, LOCK = "survey.sqlite", "survey.lock"
 APPLICATION_ID = 0x50657774
 FORMAT = 1
-MAX_REVIEW = 200 << 20
-"""Octets of a review when it is unpacked."""
-
 KEPT_RUNS = 2
 """Reviews of a site that are kept: the last, and the one that it is compared with."""
 
@@ -132,16 +130,14 @@ class Ledger:
         """The run that this survey is: one that was broken off, or a new one.  Its sites wait from now on."""
         with _failing(self.path), self._db:
             last = self._db.execute("select run, ended from runs order by run desc limit 1").fetchone()
-            if last is None or (last[1] is not None and again is not None):
-                run = (last[0] if last is not None else 0) + 1
+            run, ended = last or (0, now)
+            if not run or (ended is not None and again is not None):
+                run += 1
                 self._db.execute("insert into runs values (?, ?, ?, null)", (run, now.isoformat(), options))
-                if again is not None:
-                    self._set_waiting(again, run, now)
             else:
-                run = last[0]
                 self._db.execute("update runs set ended = null where run = ?", (run,))
-                if run > 1 and again is not None:
-                    self._set_waiting(again, run, now)
+            if again is not None and run > 1:
+                self._set_waiting(again, run, now)
             self._db.execute("update sites set waiting = 1 where listed and run = 0")
         return int(run)
 

@@ -1,0 +1,65 @@
+"""What a survey does wherever its sites are looked at: resolving, orders, storing, giving up."""
+
+import datetime
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from pewter.judge.summary import SiteRow, summary_of_failure
+
+from .dispatch import Dispatch, Task
+from .looking import Done
+from .resolving import Resolver, resolved
+from .settings import Known, Order, Settings
+from .store import Ledger
+
+
+class Watcher(Protocol):
+    """Told how a survey goes."""
+
+    def stored(self, row: SiteRow) -> None: ...
+
+    def waits_for(self, keys: list[str]) -> None: ...
+
+    def say(self, words: str) -> None: ...
+
+
+@dataclass
+class Work:
+    """One run of a survey: the list of what is to be done is the ledger's, which this process alone writes."""
+
+    ledger: Ledger
+    run: int
+    settings: Settings
+    watcher: Watcher
+    _dispatch: Dispatch = field(default_factory=Dispatch, init=False)
+    _known: dict[str, tuple[Known, ...]] = field(default_factory=dict, init=False)
+    _all_resolved: bool = field(default=False, init=False)
+
+    async def _resolve(self, ahead: int) -> None:
+        """Look up the names of what waits, so that at most ``ahead`` sites wait for a worker."""
+        resolver = Resolver(self.settings)
+        async for task, known in resolved(resolver, self.ledger.waiting(), lambda: self._dispatch.waits < ahead):
+            self._known[task.key] = known
+            self._dispatch.add(task)
+            self._woken()
+        self._all_resolved = True
+        self._woken()
+
+    def _woken(self) -> None:
+        """Something changed that others may wait for."""
+
+    def _order(self, task: Task, owner: str) -> Order:
+        owned = tuple(self._dispatch.owns(owner, (each for each in task.places if "/" not in each)))
+        return Order(task.key, task.targets, owned, self._known.get(task.key, ()))
+
+    def _keep(self, done: Done) -> None:
+        self._known.pop(done.key, None)
+        if self.ledger.keep(self.run, done.summary, done.review):
+            self.watcher.stored(done.summary.row)
+
+    def _give_up(self, task: Task, ended: str) -> None:
+        """Store a site of which there will be no review."""
+        why = f"could not be reviewed: {ended}"
+        now = datetime.datetime.now(datetime.UTC)
+        self._keep(Done(task.key, summary_of_failure(task.key, why, now, 0.0), None))
+        self.watcher.say(f"{task.key} {why}")
