@@ -235,6 +235,36 @@ def test_how_long_a_place_is_waited_for(heard, waits, ends):
     assert time.monotonic() - begun < 20
 
 
+ELSEWHERE = Destination("11.0.0.7", 443, "127.0.0.1", 9)
+OTHERS = Destination("11.0.0.8", 443, "127.0.0.1", 9)
+
+
+@pytest.mark.parametrize(
+    ("heard_from", "after", "asleep", "ends"),
+    [
+        pytest.param(None, 0, 30, "late", id="nothing-of-the-address-is-heard"),
+        pytest.param(ELSEWHERE, -1, 0.6, "done", id="another-port-spoke-before"),
+        pytest.param(ELSEWHERE, 0.1, 0.6, "done", id="another-port-speaks-meanwhile"),
+        pytest.param(OTHERS, -1, 30, "late", id="another-address-spoke"),
+    ],
+)
+def test_how_long_an_answer_is_waited_for(heard_from, after, asleep, ends):
+    async def run():
+        liveness = Liveness(first_seconds=0.3)
+        if after < 0:
+            liveness.heard(heard_from)
+        elif heard_from is not None:
+            asyncio.get_running_loop().call_later(after, liveness.heard, heard_from)
+        try:
+            async with liveness.answer(Destination("11.0.0.7", 80, "127.0.0.1", 9)):
+                await asyncio.sleep(asleep)
+        except TimeoutError:
+            return "late"
+        return "done"
+
+    assert asyncio.run(run()) == ends
+
+
 @contextlib.contextmanager
 def name_server_without_aaaa(address: str):
     """It gives A records, and never answers a question for AAAA; its port."""

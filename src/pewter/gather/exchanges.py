@@ -167,7 +167,8 @@ class Connection:
             failure = await self._connect(url)
             if failure is not None:
                 return failure
-            head, body = await self._ask(url, cookie, host, as_browser=as_browser)
+            async with self._liveness.answer(self.destination):
+                head, body = await self._ask(url, cookie, host, as_browser=as_browser)
             return await self._answered(url, head, body, begun)
         except BrokenOff as exc:
             return exc.failed
@@ -180,9 +181,7 @@ class Connection:
             async with asyncio.timeout(self._step_seconds):
                 return await self.get(url, cookie, host, as_browser=as_browser)
         except TimeoutError:
-            seconds = self._step_seconds
-            if not self._liveness.takes_connections(self.destination) or url.is_https:
-                seconds = self._liveness.seconds(self.destination, seconds)
+            seconds = self._liveness.seconds(self.destination, self._step_seconds, is_plain=not url.is_https)
             self._liveness.stays_silent(self.destination)
             return Failed(StopCause.NO_ANSWER, f"no whole answer within {seconds:g} s")
 

@@ -3,6 +3,9 @@
 A server that takes connections and says nothing, or that drops what it is sent, would cost a whole deadline for every
 hello.  So until anything was heard from a place, all that is asked of it shares one short deadline, which begins with
 the first connection to it; once something is heard, each exchange has the time that it would have had.
+
+A request over plain http is another matter: whoever took the connection may be working on the answer.  It has all its
+time where anything was heard from its address, at whatever port; where nothing was, it is one more silent place.
 """
 
 import asyncio
@@ -29,8 +32,12 @@ class Liveness:
         self._heard: set[Socket] = set()
         """Places from which something came, if only that they refuse."""
 
+        self._alive: set[str] = set()
+        """Addresses with such a place."""
+
         self._silent: set[Socket] = set()
-        self._waiting: dict[Socket, dict[asyncio.Timeout, float]] = {}
+        self._waiting: dict[Socket | str, dict[asyncio.Timeout, float | None]] = {}
+        """What waits for a place, or for any at an address, and until when once something is heard."""
 
     def taken(self, destination: Destination) -> None:
         """A connection came about."""
@@ -43,8 +50,10 @@ class Liveness:
             self._taken.add(place)
             self._heard.add(place)
             self._silent.discard(place)
-            for timeout, until in self._waiting.pop(place, {}).items():
-                timeout.reschedule(until)
+            self._alive.add(destination.address)
+            for waiting in (place, destination.address):
+                for timeout, until in self._waiting.pop(waiting, {}).items():
+                    timeout.reschedule(until)
 
     def stays_silent(self, destination: Destination) -> None:
         """A whole request was not answered: where nothing else ever was, the rest need not be tried."""
@@ -54,9 +63,10 @@ class Liveness:
     def takes_connections(self, destination: Destination) -> bool:
         return _place(destination) in self._taken
 
-    def seconds(self, destination: Destination, wished: float) -> float:
-        """How long a place is waited for: for words about it."""
-        return wished if _place(destination) in self._heard else min(wished, self._first_seconds)
+    def seconds(self, destination: Destination, wished: float, *, is_plain: bool = False) -> float:
+        """How long a place is waited for, or a request over plain http: for words about it."""
+        answers = is_plain and self.takes_connections(destination) and destination.address in self._alive
+        return wished if answers or _place(destination) in self._heard else min(wished, self._first_seconds)
 
     @contextlib.asynccontextmanager
     async def exchange(
@@ -76,17 +86,33 @@ class Liveness:
                 yield
             return
         first = min(until, self._begun.setdefault(place, now) + self._first_seconds)
-        timeout = asyncio.timeout_at(first)
         try:
-            async with timeout:
-                self._waiting.setdefault(place, {})[timeout] = until
+            async with self._waiting_for(place, first, until):
                 yield
         except TimeoutError:
             if place not in known:
                 self._silent.add(place)
             raise
+
+    @contextlib.asynccontextmanager
+    async def answer(self, destination: Destination) -> AsyncIterator[None]:
+        """The wait for the answer to a request, on a connection that came about: the caller sets the last deadline."""
+        if destination.address in self._alive:
+            yield
+            return
+        first = asyncio.get_running_loop().time() + self._first_seconds
+        async with self._waiting_for(destination.address, first, None):
+            yield
+
+    @contextlib.asynccontextmanager
+    async def _waiting_for(self, what: Socket | str, first: float, until: float | None) -> AsyncIterator[None]:
+        timeout = asyncio.timeout_at(first)
+        try:
+            async with timeout:
+                self._waiting.setdefault(what, {})[timeout] = until
+                yield
         finally:
-            self._waiting.get(place, {}).pop(timeout, None)
+            self._waiting.get(what, {}).pop(timeout, None)
 
 
 def _place(destination: Destination) -> Socket:
