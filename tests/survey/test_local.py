@@ -111,7 +111,7 @@ def test_every_site_comes_out_as_it_is(crowd, tmp_path):
             assert (row["reached"], row["worst"]) == (False, None), row
             assert row["error"].startswith(
                 {
-                    Kind.SILENT: "port 443: no whole answer within 3 s",
+                    Kind.SILENT: "port 443: no whole answer within 2.5 s",
                     Kind.DEAD: "port 443: the connection was refused",
                     Kind.NO_NAME: "no such name (NXDOMAIN)",
                 }[kind]

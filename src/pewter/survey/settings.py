@@ -16,8 +16,9 @@ BRIEF_STEPS = (Step.SIBLINGS, Step.WAYS_IN, Step.CERTIFICATES, Step.VERSIONS)
 
 BRIEF_SECONDS, FULL_SECONDS = 20.0, 60.0
 BRIEF_STEP_SECONDS, STEP_SECONDS = 4.0, 8.0
-FIRST_SECONDS = 3.0
-"""A place of which nothing is heard by then (two retransmissions of a SYN) is left alone."""
+FIRST_SECONDS = 2.5
+"""A place of which nothing is heard by then is left alone: a SYN that was lost was sent again at 1 s (RFC 6298
+section 2) and had time to be answered; the next would go out at 3 s."""
 
 CONNECTIONS_TO_AN_ADDRESS, CONNECTIONS_TO_A_NETWORK = 8, 32
 
