@@ -235,6 +235,32 @@ def test_how_long_a_place_is_waited_for(heard, waits, ends):
     assert time.monotonic() - begun < 20
 
 
+def test_what_this_machine_is_late_is_no_silence():
+    async def run():
+        asyncio.get_running_loop().call_later(0.1, time.sleep, 1.5)
+        return await wait(Liveness(first_seconds=2), 60, asleep=3, hears=2.5)
+
+    assert asyncio.run(run()) == "done"
+
+
+def test_a_machine_that_is_always_late_waits_at_most_twice_as_long():
+    async def run():
+        async def work() -> None:
+            while True:
+                time.sleep(0.2)
+                await asyncio.sleep(0)
+
+        working = asyncio.create_task(work())
+        begun = time.monotonic()
+        try:
+            return await wait(Liveness(first_seconds=0.5), 60, asleep=30), time.monotonic() - begun
+        finally:
+            working.cancel()
+
+    ends, took = asyncio.run(run())
+    assert (ends, took < 10) == ("late", True)
+
+
 ELSEWHERE = Destination("11.0.0.7", 443, "127.0.0.1", 9)
 OTHERS = Destination("11.0.0.8", 443, "127.0.0.1", 9)
 

@@ -6,6 +6,9 @@ the first connection to it; once something is heard, each exchange has the time 
 
 A request over plain http is another matter: whoever took the connection may be working on the answer.  It has all its
 time where anything was heard from its address, at whatever port; where nothing was, it is one more silent place.
+
+What this machine is late itself, since it has more to do than it can, is no silence of a peer's: the short deadline is
+put off by as much, and at most doubled.
 """
 
 import asyncio
@@ -20,11 +23,45 @@ FIRST_SECONDS = 8.0
 Socket = tuple[str, int]
 
 
+class Lag:
+    """How many seconds an event loop was late, of those in which anybody waited."""
+
+    TICK_SECONDS = 0.1
+
+    def __init__(self) -> None:
+        self.seconds = 0.0
+        self._waiting = 0
+        self._ticking: asyncio.TimerHandle | None = None
+
+    def __enter__(self) -> "Lag":
+        self._waiting += 1
+        if self._ticking is None:
+            self._tick_later()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._waiting -= 1
+        if not self._waiting and self._ticking is not None:
+            self._ticking.cancel()
+            self._ticking = None
+
+    def _tick_later(self) -> None:
+        loop = asyncio.get_running_loop()
+        due = loop.time() + self.TICK_SECONDS
+
+        def tick() -> None:
+            self.seconds += loop.time() - due
+            self._tick_later()
+
+        self._ticking = loop.call_at(due, tick)
+
+
 class Liveness:
     """What one look has heard, by the place to which connections are really made."""
 
-    def __init__(self, first_seconds: float = FIRST_SECONDS) -> None:
+    def __init__(self, first_seconds: float = FIRST_SECONDS, lag: Lag | None = None) -> None:
         self._first_seconds = first_seconds
+        self._lag = lag if lag is not None else Lag()
         self._begun: dict[Socket, float] = {}
         self._taken: set[Socket] = set()
         """Places that took a connection."""
@@ -106,12 +143,26 @@ class Liveness:
 
     @contextlib.asynccontextmanager
     async def _waiting_for(self, what: Socket | str, first: float, until: float | None) -> AsyncIterator[None]:
-        timeout = asyncio.timeout_at(first)
+        loop, timeout, late = asyncio.get_running_loop(), asyncio.timeout(None), self._lag.seconds
+
+        def ends() -> None:
+            put_off = first + min(self._lag.seconds - late, self._first_seconds)
+            if until is not None:
+                put_off = min(put_off, until)
+            if timeout in self._waiting.get(what, {}):
+                if put_off > loop.time():
+                    loop.call_at(put_off, ends)
+                else:
+                    timeout.reschedule(loop.time())
+
+        ending = loop.call_at(first, ends)
         try:
-            async with timeout:
-                self._waiting.setdefault(what, {})[timeout] = until
-                yield
+            with self._lag:
+                async with timeout:
+                    self._waiting.setdefault(what, {})[timeout] = until
+                    yield
         finally:
+            ending.cancel()
             self._waiting.get(what, {}).pop(timeout, None)
 
 

@@ -8,7 +8,7 @@ from pewter.evidence import Plan
 
 from .budget import Budget
 from .dns_asking import UNDER_WAY, Asker, SharedAnswers
-from .liveness import Liveness
+from .liveness import Lag, Liveness
 from .name_service import NameService
 from .routes import Routes, read_address_and_port, read_route
 from .slots import Pool, Slots
@@ -38,7 +38,7 @@ class Network:
             slots,
             NameService(resolvers, plan.step_seconds, asker),
             routes if routes is not None else Routes(tuple(map(read_route, plan.routes))),
-            Liveness(shared.first_seconds) if shared is not None else Liveness(),
+            Liveness(shared.first_seconds, shared.lag) if shared is not None else Liveness(),
         )
 
 
@@ -50,3 +50,5 @@ class Shared:
     answers: SharedAnswers
     first_seconds: float
     """How long a place of which nothing was ever heard is waited for."""
+
+    lag: Lag = field(default_factory=Lag)
