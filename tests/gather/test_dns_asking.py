@@ -7,14 +7,16 @@ import struct
 import threading
 import time
 
+import dns.edns
 import dns.flags
 import dns.message
+import dns.rcode
 import dns.rrset
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pewter.evidence import Reply, Unanswered, Way
+from pewter.evidence import Record, Reply, Unanswered, Way
 from pewter.gather.dns_asking import MAX_QUESTIONS, Asker
 from pewter.gather.dns_messages import MAX_RECORDS, build_query, read_reply
 from pewter.gather.routes import Destination
@@ -137,7 +139,7 @@ def test_a_name_that_none_can_have():
     ],
 )  # fmt: skip
 def test_a_malformed_record_costs_no_other(kind, data, shown):
-    """Of CAA and HTTPS the octets are kept; dnspython would lose the whole message."""
+    """Of CAA and HTTPS the octets are kept."""
     good = answered(QUERY, GOOD)
     record = b"\xc0\x0c" + struct.pack("!HHIH", kind, 1, 60, len(data)) + data
     at = len(QUERY) - 11
@@ -147,6 +149,97 @@ def test_a_malformed_record_costs_no_other(kind, data, shown):
         ("A", "192.0.2.7"),
         ("CAA" if kind == 257 else "HTTPS", shown),
     }
+
+
+DIGEST = "2bb183af5f22588179a53b0a98631fad1a292118"
+
+
+@pytest.mark.parametrize(
+    ("kind", "written", "read"),
+    [
+        ("A", "192.0.2.7", "192.0.2.7"),
+        ("AAAA", "2001:DB8:0:0:1:0:0:1", "2001:db8::1:0:0:1"),
+        ("AAAA", "::ffff:192.0.2.7", "::ffff:192.0.2.7"),
+        ("CNAME", "WWW.X.Example.", "www.x.example"),
+        ("NS", ".", "."),
+        ("DNAME", r'a\.b\032c\000\255\"\;.Example.', r'a\.b\032c\000\255\"\;.example'),
+        ("SOA", "ns.x.example. host\\.master.x.example. 4294967295 1 2 3 4", "ns.x.example host\\.master.x.example 4294967295 1 2 3 4"),
+        ("DS", f"60485 5 1 {DIGEST}", f"60485 5 1 {DIGEST}"),
+        ("DNSKEY", "257 3 13 AwEAAQ==", "257 13 1808"),
+        ("RRSIG", "AAAA 13 2 60 20261201000000 20261101000000 7 x.example. AwEA", "AAAA 1796083200 1793491200 7 x.example"),
+        ("RRSIG", "TYPE65400 13 2 60 20261201000000 20261101000000 7 . AwEA", "TYPE65400 1796083200 1793491200 7 ."),
+        ("CAA", '0 issue "a.example"', "00056973737565612e6578616d706c65"),
+        ("HTTPS", "1 . alpn=h2", "00010000010003026832"),
+        ("TXT", '"says nothing to us"', None),
+    ],
+)  # fmt: skip
+def test_what_dnspython_writes_is_read(kind, written, read):
+    """In each section, behind a name that the message compresses."""
+    response = dns.message.make_response(dns.message.from_wire(QUERY))
+    rrset = dns.rrset.from_text("WWW.x.example.", 60, "IN", kind, written)
+    response.answer, response.authority, response.additional = [rrset], [rrset], [rrset]
+    reply = read_reply(response.to_wire(), 7, "x.example", "A")
+    records = (Record("www.x.example", kind, 60, read),) if read is not None else ()
+    assert (reply.answer, reply.authority) == (records, records)
+    assert reply.additional == (records if kind in {"A", "AAAA"} else ())
+    assert (reply.has_edns, reply.left_out) == (True, 0)
+
+
+def changed(octets, at, by):
+    return octets[:at] + by + octets[at + len(by) :]
+
+
+WHOLE = answered(QUERY, GOOD, ("x.example.", "A", "192.0.2.8"))
+FIRST = 27
+"""Where the first record of the answer starts: a pointer, type, class, TTL, length and four octets."""
+
+
+@pytest.mark.parametrize(
+    ("octets", "read"),
+    [
+        pytest.param(WHOLE, (["192.0.2.7", "192.0.2.8"], 0), id="whole"),
+        pytest.param(changed(WHOLE, FIRST + 10, b"\xff"), ([], 3), id="a-length-beyond-the-end"),
+        pytest.param(changed(WHOLE, FIRST + 2, b"\0\x1c"), (["192.0.2.8"], 1), id="an-AAAA-of-four-octets"),
+        pytest.param(changed(WHOLE, FIRST + 4, b"\0\3"), (["192.0.2.8"], 0), id="of-another-class"),
+        pytest.param(changed(WHOLE, FIRST + 6, b"\xff"), (["192.0.2.7", "192.0.2.8"], 0), id="a-negative-TTL"),
+        pytest.param(changed(WHOLE, FIRST, b"\xc0\x1b"), ([], 3), id="a-pointer-to-itself"),
+        pytest.param(changed(WHOLE, FIRST + 16, b"\xc0\x3c"), (["192.0.2.7"], 2), id="a-pointer-forward"),
+        pytest.param(changed(WHOLE, FIRST, b"\x40\x0c"), ([], 3), id="a-label-of-an-unknown-kind"),
+        pytest.param(WHOLE[:-20], (["192.0.2.7"], 2), id="cut-off"),
+        pytest.param(changed(WHOLE, 2, b"\xa4"), None, id="another-opcode"),
+        pytest.param(changed(WHOLE, 2, b"\x04"), None, id="no-response"),
+        pytest.param(changed(WHOLE, 13, b"y"), None, id="another-question"),
+        pytest.param(changed(WHOLE, 4, b"\0\0") [:12], None, id="no-question-and-no-error"),
+    ],
+)  # fmt: skip
+def test_a_damaged_answer(octets, read):
+    reply = read_reply(octets, 7, "x.example", "A")
+    found = ([each.data for each in reply.answer], reply.left_out) if reply is not None else None
+    assert found == read
+    assert reply is None or all(0 <= each.ttl <= 60 for each in reply.answer)
+
+
+def test_what_edns_adds():
+    response = dns.message.make_response(dns.message.from_wire(QUERY))
+    options = [
+        dns.edns.EDEOption(22, "no reachable authority"),
+        dns.edns.GenericOption(3, b"id"),
+        dns.edns.EDEOption(6),
+    ]
+    response.use_edns(0, 0, 1232, options=options)
+    response.set_rcode(dns.rcode.BADVERS)
+    reply = read_reply(response.to_wire(), 7, "x.example", "A")
+    assert (reply.rcode, reply.has_edns, reply.extended) == ("BADVERS", True, ("22 no reachable authority", "6"))
+
+
+def test_names_of_pointers_alone_are_read_in_time():
+    """Each points to the one before it: following them all for each record would take minutes."""
+    chain = b"".join((0xC000 | max(12, 12 + 2 * (n - 1))).to_bytes(2, "big") for n in range(1, 6000))
+    record = (0xC000 | 12 + len(chain)).to_bytes(2, "big") + struct.pack("!HHIH", 1, 1, 60, 4) + b"\0" * 4
+    octets = struct.pack("!HHHHHH", 7, 0x8402, 0, 400, 0, 0) + b"\0\0" + chain + record * 400
+    begun = time.monotonic()
+    read_reply(octets, 7, "x.example", "A")
+    assert time.monotonic() - begun < 2
 
 
 def test_many_records_are_bounded():

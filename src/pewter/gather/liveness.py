@@ -26,7 +26,7 @@ Socket = tuple[str, int]
 class Lag:
     """How many seconds an event loop was late, of those in which anybody waited."""
 
-    TICK_SECONDS = 0.1
+    TICK_SECONDS = 0.5
 
     def __init__(self) -> None:
         self.seconds = 0.0
