@@ -205,41 +205,62 @@ def test_killed_at_random_moments_it_loses_and_repeats_nothing(crowd, tmp_path):
         assert database.execute("select count(*), count(distinct site) from rows").fetchone() == (SITES, SITES)
 
 
-def test_a_worker_that_is_killed_gives_its_sites_back(crowd, tmp_path):
-    process = subprocess.Popen(
-        [PROGRAM, *map(str, options(crowd, "--workers", "2"))],
-        cwd=tmp_path,
+def begun(crowd, folder, *more):
+    """The built program, just started."""
+    return subprocess.Popen(
+        [PROGRAM, *map(str, options(crowd, *more))],
+        cwd=folder,
         env=environment(),
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         encoding="utf-8",
     )
-    children = []
-    for _ in range(200):
+
+
+def workers_of(process, count):
+    """Their numbers, once so many are there."""
+    command = ["ps", "-o", "pid=", "--ppid", str(process.pid)]
+    for _ in range(400):
         time.sleep(0.05)
-        listed = subprocess.run(
-            ["ps", "-o", "pid=,args=", "--ppid", str(process.pid)], capture_output=True, encoding="utf-8"
-        ).stdout
-        children = [int(line.split()[0]) for line in listed.splitlines() if "pewter.survey.worker" in line]
-        if len(children) == 2:
+        children = subprocess.run(command, capture_output=True, encoding="utf-8").stdout.split()
+        if len(children) == count:
             break
+    return [int(each) for each in children]
+
+
+def runs(number):
+    """Whether a process is there and no zombie."""
+    listed = subprocess.run(["ps", "-o", "state=", "-p", str(number)], capture_output=True, encoding="utf-8").stdout
+    return listed.strip() not in {"", "Z"}
+
+
+def test_a_worker_that_is_killed_gives_its_sites_back(crowd, tmp_path):
+    process = begun(crowd, tmp_path, "--workers", "2")
+    workers = workers_of(process, 2)
     time.sleep(1.0)
-    os.kill(children[0], signal.SIGKILL)
+    os.kill(workers[0], signal.SIGKILL)
     _, errors = process.communicate(timeout=120)
     assert process.returncode == 0, errors
     assert len(rows_in(tmp_path / "s")) == SITES
 
 
+def test_workers_do_not_outlive_a_survey_that_is_killed(crowd, tmp_path):
+    process = begun(crowd, tmp_path, "--workers", "3")
+    workers = workers_of(process, 3)
+    time.sleep(0.5)
+    process.kill()
+    process.communicate(timeout=60)
+    assert len(workers) == 3
+    for _ in range(400):
+        if not any(map(runs, workers)):
+            break
+        time.sleep(0.05)
+    assert not any(map(runs, workers))
+
+
 @pytest.mark.parametrize("times", [1, 2])
 def test_ctrl_c_stops_in_order(crowd, tmp_path, times):
-    process = subprocess.Popen(
-        [PROGRAM, *map(str, options(crowd))],
-        cwd=tmp_path,
-        env=environment(),
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        encoding="utf-8",
-    )
+    process = begun(crowd, tmp_path)
     time.sleep(2.5)
     for _ in range(times):
         process.send_signal(signal.SIGINT)
@@ -249,7 +270,7 @@ def test_ctrl_c_stops_in_order(crowd, tmp_path, times):
     assert "Traceback" not in errors
     if process.returncode == 130:
         assert "stopped; the same command goes on where it was" in errors or "interrupted" in errors
-    left = subprocess.run(["pgrep", "-f", str(tmp_path)], capture_output=True).stdout
+    left = subprocess.run(["pgrep", "-f", str(crowd.folder)], capture_output=True).stdout
     assert left == b""
 
 

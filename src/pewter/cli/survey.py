@@ -31,6 +31,7 @@ from pewter.report.many import Found
 from pewter.report.survey_page import render_survey_page
 from pewter.survey.frame import parquet
 from pewter.survey.local import LocalSurvey, files_allowed, within_files
+from pewter.survey.processes import Started, forked
 from pewter.survey.settings import FULL_SECONDS, Settings
 from pewter.survey.sites import MAX_LIST, SiteList, read_list, words_for_wrong
 from pewter.survey.store import Again, Ledger
@@ -88,8 +89,9 @@ def run_survey(command: SurveyCommand) -> int:
     again = read_again(command.again)
     settings = _settings(command)
     sites = _sites(command.list)
-    with Ledger.open_to_write(command.into) as ledger:
-        interrupted = _look(command, ledger, sites, settings, again)
+    workers = settings.workers if command.cluster is None else 0
+    with forked(min(workers, len(sites.sites))) as ready, Ledger.open_to_write(command.into) as ledger:
+        interrupted = _look(command, ledger, sites, settings, again, ready)
         ledger.fold()
         status = _tell(ledger, command.write, fail_on)
     return INTERRUPTED if interrupted else status
@@ -162,7 +164,14 @@ def _sites(path: Path) -> SiteList:
     return sites
 
 
-def _look(command: SurveyCommand, ledger: Ledger, sites: SiteList, settings: Settings, again: Again | None) -> bool:
+def _look(
+    command: SurveyCommand,
+    ledger: Ledger,
+    sites: SiteList,
+    settings: Settings,
+    again: Again | None,
+    ready: list[Started],
+) -> bool:
     """Whether it was broken off."""
     listed = ledger.take_list(sites.sites)
     now = datetime.datetime.now(datetime.UTC)
@@ -181,7 +190,7 @@ def _look(command: SurveyCommand, ledger: Ledger, sites: SiteList, settings: Set
 
         work = ClusterSurvey(ledger, run, settings, watcher, command.cluster, command.cluster_tls).go
     else:
-        work = LocalSurvey(ledger, run, settings, watcher).go
+        work = LocalSurvey(ledger, run, settings, watcher, ready).go
     broken_off = _run(work)
     watcher.close()
     if broken_off:

@@ -2,7 +2,6 @@
 
 import asyncio
 import contextlib
-import os
 import sys
 import time
 from collections import deque
@@ -12,8 +11,9 @@ import msgspec
 
 from .dispatch import Task
 from .looking import Done
+from .processes import Process, Started, start
 from .work import Work
-from .worker import frame, read_frame
+from .worker import READ_AHEAD, frame, read_frame
 
 AHEAD = 250
 """Sites that are resolved and wait for a worker."""
@@ -30,7 +30,8 @@ class _Worker:
 
     name: str
     capacity: int
-    process: asyncio.subprocess.Process | None = None
+    process: Process | None = None
+    writer: asyncio.StreamWriter | None = None
     heard: float = 0.0
     ended: bool = False
     is_for_suspects: bool = False
@@ -40,6 +41,9 @@ class _Worker:
 @dataclass
 class LocalSurvey(Work):
     """One run of a survey, to its end or until it is cancelled."""
+
+    ready: list[Started] = field(default_factory=list)
+    """Worker processes that wait for settings; others are started by the command."""
 
     command: tuple[str, ...] = (sys.executable, "-m", "pewter.survey.worker")
     _workers: list[_Worker] = field(default_factory=list, init=False)
@@ -79,8 +83,7 @@ class LocalSurvey(Work):
             for worker in self._workers:
                 busy = self._dispatch.of_worker(worker.name)
                 if worker.process is not None and busy and now - worker.heard > self._patience:
-                    with contextlib.suppress(ProcessLookupError):
-                        worker.process.kill()
+                    worker.process.kill()
             self.watcher.waits_for(self._dispatch.keys_under_way)
 
     @property
@@ -95,8 +98,8 @@ class LocalSurvey(Work):
             if worker.is_for_suspects and not self._suspects:
                 await self._turn()
                 continue
-            await self._start(worker)
-            await self._keep_busy(worker)
+            reader = await self._start(worker)
+            await self._keep_busy(worker, reader)
             if self._is_over:
                 return
             await _end(worker)
@@ -109,23 +112,23 @@ class LocalSurvey(Work):
             async with asyncio.timeout(0.25):
                 await self._changed.wait()
 
-    async def _start(self, worker: _Worker) -> None:
-        environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
-        worker.process = await asyncio.create_subprocess_exec(
-            *self.command, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, env=environment, limit=1 << 20
-        )
+    async def _start(self, worker: _Worker) -> asyncio.StreamReader:
+        started = self.ready.pop() if self.ready else start(self.command)
+        worker.process = started.process
+        reader, worker.writer = await asyncio.open_connection(sock=started.connection, limit=READ_AHEAD)
         worker.ended = False
         worker.heard = time.monotonic()
         self._send(worker, self.settings)
+        return reader
 
     def _send(self, worker: _Worker, message: msgspec.Struct) -> None:
-        assert worker.process is not None and worker.process.stdin is not None
+        assert worker.writer is not None
         with contextlib.suppress(OSError, RuntimeError):
-            worker.process.stdin.write(frame(message))
+            worker.writer.write(frame(message))
 
-    async def _keep_busy(self, worker: _Worker) -> None:
+    async def _keep_busy(self, worker: _Worker, reader: asyncio.StreamReader) -> None:
         """Until it has ended, or all is done."""
-        reading = asyncio.create_task(self._read(worker))
+        reading = asyncio.create_task(self._read(worker, reader))
         try:
             while not self._is_over and not worker.ended:
                 if reading.done():
@@ -151,9 +154,8 @@ class LocalSurvey(Work):
             return task
         return None
 
-    async def _read(self, worker: _Worker) -> None:
-        assert worker.process is not None and worker.process.stdout is not None
-        while (octets := await read_frame(worker.process.stdout)) is not None:
+    async def _read(self, worker: _Worker, reader: asyncio.StreamReader) -> None:
+        while (octets := await read_frame(reader)) is not None:
             worker.heard = time.monotonic()
             done = msgspec.msgpack.decode(octets, type=Done)
             if self._dispatch.done(done.key) is not None:
@@ -181,13 +183,10 @@ async def _end(worker: _Worker) -> None:
     if process is None:
         return
     worker.process = None
-    with contextlib.suppress(ProcessLookupError):
-        if process.stdin is not None:
-            process.stdin.close()
-        process.kill()
-    with contextlib.suppress(TimeoutError):
-        async with asyncio.timeout(5):
-            await process.wait()
+    if worker.writer is not None:
+        worker.writer.transport.abort()
+    process.kill()
+    await asyncio.to_thread(process.wait)
 
 
 def files_allowed() -> int:

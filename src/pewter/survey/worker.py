@@ -1,12 +1,12 @@
-"""A worker process on this machine: ``python -m pewter.survey.worker``.  Orders come on its standard input.
+"""A worker process on this machine: ``python -m pewter.survey.worker``.  Orders come over a socket, its standard input.
 
-A frame is its length in four octets and msgpack.  When the input ends, so does the worker: it outlives nobody.
+A frame is its length in four octets and msgpack.  When the socket ends, so does the worker: it outlives nobody.
 """
 
 import asyncio
 import gc
 import signal
-import sys
+import socket
 
 import msgspec
 
@@ -14,7 +14,8 @@ from .looking import Done, Looker
 from .settings import Order, Settings
 
 MAX_FRAME = 1 << 28
-OBJECTS_BETWEEN_COLLECTIONS = 5_000
+READ_AHEAD = 1 << 20
+OBJECTS_BETWEEN_COLLECTIONS = 20_000
 """A look makes many objects that live as long as it and few circles: the usual 700 would have them looked at often."""
 
 
@@ -32,18 +33,21 @@ def frame(message: msgspec.Struct) -> bytes:
     return len(octets).to_bytes(4, "big") + octets
 
 
-async def _serve() -> None:
-    loop = asyncio.get_running_loop()
-    reader = asyncio.StreamReader(limit=1 << 20)
-    await loop.connect_read_pipe(lambda: asyncio.StreamReaderProtocol(reader), sys.stdin.buffer)
-    transport, protocol = await loop.connect_write_pipe(asyncio.streams.FlowControlMixin, sys.stdout.buffer)
-    writer = asyncio.StreamWriter(transport, protocol, None, loop)
+def serve(connection: socket.socket) -> None:
+    """Look at what is ordered, until the connection ends."""
+    # Ctrl-C is for the survey, which ends its workers itself.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    gc.set_threshold(OBJECTS_BETWEEN_COLLECTIONS, 2, 2)
+    asyncio.run(_serve(connection))
+
+
+async def _serve(connection: socket.socket) -> None:
+    reader, writer = await asyncio.open_connection(sock=connection, limit=READ_AHEAD)
     settings = await read_frame(reader)
     if settings is None:
         return
     looker = Looker(msgspec.msgpack.decode(settings, type=Settings))
     gc.freeze()
-    gc.set_threshold(OBJECTS_BETWEEN_COLLECTIONS, 2, 2)
     under_way: set[asyncio.Task[None]] = set()
 
     async def run(order: Order) -> None:
@@ -60,6 +64,4 @@ async def _serve() -> None:
 
 
 if __name__ == "__main__":
-    # Ctrl-C is for the survey, which ends its workers itself.
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    asyncio.run(_serve())
+    serve(socket.socket(fileno=0))
