@@ -54,7 +54,7 @@ class Name(msgspec.Struct, frozen=True, omit_defaults=True):
         return tuple(dict.fromkeys(found))
 
 
-@kept(most=4096)
+@kept(most=1024)
 def is_ip_address(host: str) -> bool:
     """Whether a host is an IP address, without brackets; everything else is a name."""
     if ":" not in host and not host[-1:].isdecimal():

@@ -161,7 +161,7 @@ class Slots:
         return self.pool.is_slow(address)
 
 
-@kept(most=4096)
+@kept(most=1024)
 def network_of(address: str) -> str:
     """The /24 or /48 that an address is in, as text for comparison."""
     try:

@@ -20,7 +20,7 @@ _NEVER_PUBLIC = (
 )
 
 
-@kept(most=4096)
+@kept(most=1024)
 def why_not_public(text: str) -> str | None:
     """What an address is that is not on the public internet, as ``a loopback address``; None where it is public."""
     address = ipaddress.ip_address(text)

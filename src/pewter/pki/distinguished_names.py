@@ -85,7 +85,7 @@ class DistinguishedName:
         return tuple(attribute.text for rdn in self.rdns for attribute in rdn if attribute.oid == oid)
 
 
-@kept(most=1024)  # issuers and subjects come again and again
+@kept(most=256)  # issuers and subjects come again and again
 def read_distinguished_name(octets: bytes) -> DistinguishedName:
     """Read the DER of a Name; DecodeError where it is none."""
     reader = DerReader(octets, "Name")

@@ -50,7 +50,7 @@ _WEAK_HASHES = {
 }
 
 
-MOST_VERDICTS = 4096
+MOST_VERDICTS = 1024
 _VERDICTS: dict[tuple[str, bytes], SignatureVerdict] = {}
 """By what was signed and whose key: the same check is asked for again for every store and endpoint.
 

@@ -61,7 +61,7 @@ class Url:
         return self.origin + self.target
 
 
-@kept(most=4096)  # rules read the same few hundred URLs thousands of times
+@kept(most=2048)  # rules read the same few hundred URLs thousands of times
 def read_url(text: str) -> Url:
     """Read an absolute http or https URL as a browser's address bar would; InvalidUrl says what is wrong."""
     return _url_of(text, None)
