@@ -15,7 +15,7 @@ from collections import Counter
 import msgspec
 import pytest
 
-from pewter.errors import FileError
+from pewter.errors import FileError, NotReviewedError
 from pewter.evidence import Record, Reply
 from pewter.judge.summary import row_of
 from pewter.lab.crowd import Crowd, Kind, site_names
@@ -203,6 +203,11 @@ def test_killed_at_random_moments_it_loses_and_repeats_nothing(crowd, tmp_path):
     assert Counter(row["site"] for row in rows) == Counter(list(crowd.kinds))
     with sqlite3.connect(tmp_path / "s" / FILE) as database:
         assert database.execute("select count(*), count(distinct site) from rows").fetchone() == (SITES, SITES)
+
+
+def test_a_worker_that_cannot_be_started_is_said(crowd, tmp_path):
+    with pytest.raises(NotReviewedError, match=r"^A worker process cannot be started: No such file or directory\.$"):
+        surveyed(crowd, tmp_path / "s", command=("no-such-program",))
 
 
 def begun(crowd, folder, *more):

@@ -89,8 +89,9 @@ def run_survey(command: SurveyCommand) -> int:
     again = read_again(command.again)
     settings = _settings(command)
     sites = _sites(command.list)
+    settings = msgspec.structs.replace(settings, workers=min(settings.workers, len(sites.sites)))
     workers = settings.workers if command.cluster is None else 0
-    with forked(min(workers, len(sites.sites))) as ready, Ledger.open_to_write(command.into) as ledger:
+    with forked(workers) as ready, Ledger.open_to_write(command.into) as ledger:
         interrupted = _look(command, ledger, sites, settings, again, ready)
         ledger.fold()
         status = _tell(ledger, command.write, fail_on)

@@ -17,6 +17,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Protocol
 
+from pewter.errors import NotReviewedError
 from pewter.plan.root_stores import own_stores
 from pewter.web.suffixes import is_apex
 
@@ -64,10 +65,14 @@ class _Forked:
 
 
 def start(command: Sequence[str]) -> Started:
-    """A program of its own, which takes orders on its standard input."""
+    """A program of its own, which takes orders on its standard input.  NotReviewedError where there can be none."""
     ours, theirs = socket.socketpair()
     with theirs:
-        return Started(subprocess.Popen(command, stdin=theirs.fileno(), stdout=subprocess.DEVNULL), ours)
+        try:
+            return Started(subprocess.Popen(command, stdin=theirs.fileno(), stdout=subprocess.DEVNULL), ours)
+        except OSError as exc:
+            ours.close()
+            raise NotReviewedError(f"A worker process cannot be started: {exc.strerror}.") from exc
 
 
 @contextlib.contextmanager
@@ -78,8 +83,9 @@ def forked(count: int) -> Iterator[list[Started]]:
         own_stores()
         is_apex("x.example")
         gc.freeze()
-        for _ in range(count):
-            ready.append(_fork(ready))
+        with contextlib.suppress(OSError):  # no more processes may be had: the survey says so when it starts one
+            for _ in range(count):
+                ready.append(_fork(ready))
     try:
         yield ready
     finally:
@@ -89,7 +95,12 @@ def forked(count: int) -> Iterator[list[Started]]:
 
 def _fork(others: Sequence[Started]) -> Started:
     ours, theirs = socket.socketpair()
-    pid = os.fork()
+    try:
+        pid = os.fork()
+    except OSError:
+        ours.close()
+        theirs.close()
+        raise
     if pid:
         theirs.close()
         return Started(_Forked(pid), ours)
