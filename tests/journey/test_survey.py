@@ -45,6 +45,9 @@ def test_the_crowd_is_surveyed_and_told(folder, told):
         "Most frequent gaps  sites with each",
         "Ends within 30 days  2 certificates",
         "Not reached  3 sites",
+        "  ?       1  port 443: no whole answer within 2.5 s",
+        "  ?       1  port 443: the connection was refused",
+        "  ?       1  no such name (NXDOMAIN)",
     ):
         assert words in lines, words
     assert "date/expired" in told.stdout

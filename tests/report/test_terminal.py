@@ -22,6 +22,7 @@ from pewter.evidence import (
 from pewter.judge.expectations import AcceptedGap, Terms
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
+from pewter.report.many import _kind_of_error
 from pewter.report.sheet import ASCII, UNICODE, wrap
 from pewter.report.terminal import render_terminal
 from support.cases import case, endpoint, handshake, hop, journey, name, page, stopped, stored, unseen
@@ -306,3 +307,17 @@ def reviewed_with_faults():
     return case(
         *ways, names=(name(HOST),), endpoints=[endpoint(handshake(expired, intermediate()))], certificates=stored(expired)
     )  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("error", "kind"),
+    [
+        (None, "not known"),
+        ("port 443: the connection was refused", "port 443: the connection was refused"),
+        ("not contacted: 10.0.0.1 is a private address", "not contacted: a private address"),
+        ("a fault of Pewter's own: KeyError: 'x'", "a fault of Pewter's own"),
+        ("\x1b[31m" + "x" * 200, "\\x1b[31m" + "x" * 92),
+    ],
+)
+def test_sites_that_were_not_reached_are_counted_by_cause(error, kind):
+    assert _kind_of_error(error) == kind

@@ -1,6 +1,7 @@
 """What many sites come to: their table, and what was found how often, in every format of a survey."""
 
 import datetime
+import re
 from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -19,7 +20,8 @@ from .rows import table
 from .sheet import STYLES, UNICODE, Marks, Sheet
 
 FORMAT = "pewter-survey/1"
-MAX_SHOWN = 15
+MAX_SHOWN, MAX_ERROR = 15, 100
+_OF_ONE_SITE = re.compile(r"(?<=^not contacted: )\S+ is |(?<=^a fault of Pewter's own): .*", re.DOTALL)
 MAX_CHANGED = 50
 _LEVELS = tuple(level.value for level in Level)
 
@@ -256,8 +258,8 @@ def _counted(sheet: Sheet, title: str, counts: Sequence[tuple[str, int]], of: in
 
 
 def _kind_of_error(error: str | None) -> str:
-    """What stands before a place or a number: the same for the same cause."""
-    return escaped((error or "not known").partition(":")[0].partition(" within ")[0])[:70]
+    """The same for the same cause: without the address that was not contacted, and without what a fault was."""
+    return escaped(_OF_ONE_SITE.sub("", error or "not known"))[:MAX_ERROR]
 
 
 def render_run_changes(changes: RunChanges, width: int, marks: Marks = UNICODE) -> Text:
