@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import gc
 import socket
 import threading
 import time
@@ -29,13 +30,15 @@ from pewter.evidence import (
 )
 from pewter.gather.board import Given
 from pewter.gather.budget import Budget
+from pewter.gather.dns_asking import SharedAnswers
 from pewter.gather.exchanges import Failed
 from pewter.gather.front_end_look import FrontEndLook
 from pewter.gather.journeys import JourneyContext, OngoingJourney
 from pewter.gather.liveness import Liveness
 from pewter.gather.look import look
-from pewter.gather.network import Network
+from pewter.gather.network import Network, Shared
 from pewter.gather.routes import Destination
+from pewter.gather.slots import Pool
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.tls.trial import Picked, Refused
 from pewter.web.further_ways import ABSENT_PATH
@@ -100,6 +103,27 @@ def test_a_request_that_fails_is_made_again_by_each_journey_that_comes_to_it_lat
 
     assert asyncio.run(run()) == (["closed"] * 3, ["closed"])
     assert len(fetched) == 2
+
+
+def test_a_look_that_ends_at_its_deadline_gives_every_slot_back():
+    """Of a survey's, other looks wait for it: the garbage collector is no way to get it."""
+
+    async def run(port):
+        routes = tuple(f"{PEER}:{each}=127.0.0.1:{port}" for each in (80, 443))
+        plan = Plan((Target(PEER),), routes=routes, resolvers=("127.0.0.1:9",), whole_seconds=1, step_seconds=1)
+        pool = Pool(8)
+        network = Network.for_plan(plan, Budget(), Shared(pool, SharedAnswers(), 8.0))
+        evidence = await look(plan, Given(()), NoProgress(), network)
+        return evidence.connections, +pool._open
+
+    gc.disable()
+    try:
+        with peer(stays_silent) as port:
+            connections, still_open = asyncio.run(run(port))
+    finally:
+        gc.enable()
+    assert connections > 2
+    assert still_open == {}
 
 
 def test_names_behind_one_front_end_share_its_look():

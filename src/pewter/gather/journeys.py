@@ -254,12 +254,16 @@ class OngoingJourney:
         """Ask one address; again where it breaks off without a word, as an unsteady server does now and then."""
         for made in range(1, MAX_TRIES + 1):
             held = await _Held.open(url.origin, destination, self.context, self.priority)
-            outcome = await held.connection.get_in_time(url, cookie, as_browser=self.as_browser)
-            if isinstance(outcome, Answered):
-                if made > 1:
-                    self.tries.append(Tries(str(url), made, 1))
-                self.context.met(url, destination, outcome)
-                return outcome, await _keep_or_close(held, outcome)
+            try:
+                outcome = await held.connection.get_in_time(url, cookie, as_browser=self.as_browser)
+                if isinstance(outcome, Answered):
+                    if made > 1:
+                        self.tries.append(Tries(str(url), made, 1))
+                    self.context.met(url, destination, outcome)
+                    return outcome, await _keep_or_close(held, outcome)
+            except BaseException:  # the deadline: the slot may be one that other looks wait for
+                await held.close()
+                raise
             await held.close()
             if not outcome.may_pass:
                 break

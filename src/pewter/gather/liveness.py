@@ -143,19 +143,8 @@ class Liveness:
 
     @contextlib.asynccontextmanager
     async def _waiting_for(self, what: Socket | str, first: float, until: float | None) -> AsyncIterator[None]:
-        loop, timeout, late = asyncio.get_running_loop(), asyncio.timeout(None), self._lag.seconds
-
-        def ends() -> None:
-            put_off = first + min(self._lag.seconds - late, self._first_seconds)
-            if until is not None:
-                put_off = min(put_off, until)
-            if timeout in self._waiting.get(what, {}):
-                if put_off > loop.time():
-                    loop.call_at(put_off, ends)
-                else:
-                    timeout.reschedule(loop.time())
-
-        ending = loop.call_at(first, ends)
+        timeout = asyncio.timeout(None)
+        ending = asyncio.get_running_loop().call_at(first, self._end, what, timeout, first, self._lag.seconds)
         try:
             with self._lag:
                 async with timeout:
@@ -164,6 +153,18 @@ class Liveness:
         finally:
             ending.cancel()
             self._waiting.get(what, {}).pop(timeout, None)
+
+    def _end(self, what: Socket | str, timeout: asyncio.Timeout, first: float, late: float) -> None:
+        """End a wait, unless something was heard, or this machine has been late since it began."""
+        waiting, loop = self._waiting.get(what, {}), asyncio.get_running_loop()
+        if timeout not in waiting:
+            return
+        put_off, until = first + min(self._lag.seconds - late, self._first_seconds), waiting[timeout]
+        put_off = put_off if until is None else min(put_off, until)
+        if put_off > loop.time():
+            loop.call_at(put_off, self._end, what, timeout, first, late)
+        else:
+            timeout.reschedule(loop.time())
 
 
 def _place(destination: Destination) -> Socket:
