@@ -25,7 +25,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 from crowd import Crowd, address_of, name_of
 from support.program import PROGRAM
 
-BRIEF, FULL, SMALL, LARGE, KILLED, CLUSTERED = 1000, 200, 300, 3000, 400, 300
+BRIEF, FULL, SMALL, LARGE, KILLED, CLUSTERED = 1000, 200, 300, 3000, 1500, 300
 WORKERS = 2
 
 
@@ -265,7 +265,7 @@ def cluster(folder: Path) -> None:
     ]
     workers = [subprocess.Popen(worker, **quiet) for _ in range(2)]
     time.sleep(6)
-    threading.Timer(6.0, lambda: os.killpg(workers[0].pid, signal.SIGKILL)).start()
+    threading.Timer(3.0, lambda: os.killpg(workers[0].pid, signal.SIGKILL)).start()
     run(folder, "cluster", "--brief", "--cluster", "tcp://127.0.0.1:8786")
     counted = Counter(row[0] for row in rows(folder, "cluster"))
     was_killed = workers[0].poll() is not None
