@@ -175,7 +175,7 @@ def check_look(
         raise UsageError("--trust adds to the root stores and --trust-only takes their place: give one of them.")
     _check_areas("--only", only)
     _check_areas("--skip", skip)
-    rules = chosen_rules(tuple(only), tuple(skip))
+    rules = chosen_rules(only, skip)
     if not rules:
         raise UsageError("--only and --skip leave no rule to judge by.")
     return rules

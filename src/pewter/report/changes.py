@@ -13,14 +13,14 @@ def render_changes(comparison: Comparison, width: int, marks: Marks = UNICODE) -
     """What opened and closed first; what stayed is a line each."""
     sheet = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
     mark, style = marks.holds, "bold green"
-    worst = comparison.worst_open
+    groups, worst = comparison.groups, comparison.worst_open
     if worst is not None:
         mark, style = marks.level[worst], STYLES[worst]
-    elif Change.UNSEEN in comparison.groups:
+    elif Change.UNSEEN in groups:
         mark, style = marks.unknown, "bold yellow"
     words = f" {marks.dot} ".join(comparison.counts)
     sheet.flow("", (f"{comparison.site}: {words}", style), "", (mark, style))
-    for change, found in comparison.groups.items():
+    for change, found in groups.items():
         sheet.heading(CHANGE_TITLES[change], str(len(found)))
         for each in found[:MAX_SHOWN]:
             _gap(sheet, each)

@@ -84,11 +84,11 @@ def _names(review: Review) -> Sequence[tuple[str, str, Sequence[str]]]:
 def render_html_changes(old: Review, new: Review) -> bytes:
     """What changed between two reviews."""
     comparison = compare(old, new)
-    worst = comparison.worst_open
-    sound = "unknown" if Change.UNSEEN in comparison.groups else "holds"
+    groups, worst = comparison.groups, comparison.worst_open
+    sound = "unknown" if Change.UNSEEN in groups else "holds"
     text: str = template("comparison.html.j2").render(
         comparison=comparison,
-        groups=[(CHANGE_TITLES[change], found) for change, found in comparison.groups.items()],
+        groups=[(CHANGE_TITLES[change], found) for change, found in groups.items()],
         verdict=", ".join(comparison.counts),
         verdict_class=worst.value if worst is not None else sound,
         marks=MARKS,
