@@ -179,7 +179,7 @@ class World:
     def _of_the_ca(self, request) -> Response:
         if request.target in RESPONDER:
             return Response(200, (("Content-Type", "application/ocsp-response"),), RESPONDER[request.target])
-        return Response(200, (), self.ca.issuing.der)
+        return Response(200, (), self.ca.issuing.der) if request.target == "/issuing.crt" else Response(404)
 
     def _answers(self, response: Response):
         def handle(request):

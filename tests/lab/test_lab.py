@@ -1,6 +1,7 @@
 """The simulated world is what it says, and the review finds in it just what was put there."""
 
 import asyncio
+import contextlib
 import datetime
 import socket
 import time
@@ -36,7 +37,7 @@ from pewter.lab.marram import (
 from pewter.lab.name_server import NameServer, zone_of_table
 from pewter.lab.relay import TcpRelay, UdpRelay
 from pewter.lab.serving import listen
-from pewter.lab.web_server import Response, VirtualHost
+from pewter.lab.web_server import Response, VirtualHost, WebServer
 from pewter.lab.world import World, WorldThread
 from pewter.pki import read_certificate
 from support.looks import CHAIN, take, take_in, world
@@ -88,6 +89,43 @@ def test_name_server_takes_another_port_where_one_is_free_for_tcp_alone(monkeypa
 
 def test_name_server_ignores_rubbish():
     assert NameServer([zone_of_table(TABLE)]).answer(b"rubbish") is None
+
+
+@pytest.mark.parametrize(
+    ("framing", "body", "targets"),
+    [
+        ("Content-Length: 5", b"plain", ["/1", "/2"]),
+        ("Content-Length: 25", b" / x\r\n\r\nGET /3 HTTP/1.1\r\n", ["/1", "/2"]),
+        ("Content-Length: 65537", b"x" * 65537, ["/1"]),
+        ("Content-Length: x", b"", ["/1"]),
+        ("Content-Length: -1", b"", ["/1"]),
+        ("Content-Length: " + "9" * 5000, b"", ["/1"]),
+        ("Content-Length: 5", b"cut", ["/1"]),
+        ("Transfer-Encoding: chunked", b"0\r\n\r\n", ["/1"]),
+    ],
+)
+def test_web_server_takes_no_body_for_a_request(framing, body, targets):
+    """A browser asks a responder twice over one connection, and the octets of its question may hold anything."""
+    seen = []
+
+    def handle(request):
+        seen.append(request.target)
+        return Response(200)
+
+    async def ask():
+        server = await WebServer({"x.example": VirtualHost(handle)}).start()
+        reader, writer = await asyncio.open_connection("127.0.0.1", server.http_port)
+        writer.write(f"POST /1 HTTP/1.1\r\nHost: x.example\r\n{framing}\r\n\r\n".encode() + body)
+        if len(body) >= 5:
+            writer.write(b"GET /2 HTTP/1.1\r\nHost: x.example\r\n\r\n")
+        writer.write_eof()
+        with contextlib.suppress(ConnectionError):
+            await reader.read()
+        writer.close()
+        await server.stop()
+
+    asyncio.run(ask())
+    assert seen == targets
 
 
 def test_relay_adds_its_delay_each_way_and_a_round_trip_for_connecting():

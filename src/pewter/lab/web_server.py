@@ -22,6 +22,10 @@ from .old_tls import alert_protocol_version, answer_in_old_version, ask_for_hybr
 from .serving import Serve, copy_stream, listen, port_of
 
 MAX_HEAD = 1 << 16
+MAX_BODY = 1 << 16
+"""Of a request, in octets: read over, since the next request comes after it."""
+
+_NO_LENGTH = -1
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +38,8 @@ class Request:
     """Path and query as sent."""
 
     cookie: str = ""
+    body_length: int = 0
+    """In octets; less than 0 where the head does not tell, and no further request can be found."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,8 +161,9 @@ class WebServer:
                 response = host.handler(request)
                 writer.write(response.octets or _response_octets(response, host.server))
                 await writer.drain()
-                if response.octets is not None:
+                if response.octets is not None or not 0 <= request.body_length <= MAX_BODY:
                     return
+                await reader.readexactly(request.body_length)
 
     async def _front(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """Read the hello, and hand the connection to who can speak its version."""
@@ -228,7 +235,9 @@ def _read_head(scheme: str, head: bytes) -> Request:
     target = [*lines[0].split(" "), "/", "/"][1]
     fields = {name.lower(): value.strip() for name, _, value in (line.partition(":") for line in lines[1:])}
     host = fields.get("host", "").partition(":")[0].lower()
-    return Request(scheme, host, target, fields.get("cookie", ""))
+    length = fields.get("content-length", "0")
+    is_told = length.isdecimal() and len(length) < 10 and "transfer-encoding" not in fields
+    return Request(scheme, host, target, fields.get("cookie", ""), int(length) if is_told else _NO_LENGTH)
 
 
 def _response_octets(response: Response, server: str) -> bytes:
