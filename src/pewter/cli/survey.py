@@ -192,8 +192,10 @@ def _look(
         work = ClusterSurvey(ledger, run, settings, watcher, command.cluster, command.cluster_tls).go
     else:
         work = LocalSurvey(ledger, run, settings, watcher, ready).go
-    broken_off = _run(work)
-    watcher.close()
+    try:
+        broken_off = _run(work)
+    finally:
+        watcher.close()
     if broken_off:
         say("stopped; the same command goes on where it was")
         return True

@@ -6,15 +6,17 @@ alone writes.  All names of an address are in one batch, or wait until that batc
 
 import asyncio
 import contextlib
+import logging
 import pickle
 import time
-from collections.abc import Sequence
+from collections.abc import AsyncIterator, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
+from pewter import __version__
 from pewter.errors import FileError, NotReviewedError, UsageError
 
 from .dispatch import Task
@@ -28,7 +30,17 @@ BATCHES_OF_A_THREAD = 2
 
 AHEAD = 500
 CONNECT_SECONDS = 15
+BACK_SECONDS = 60
+"""Within which a scheduler that was lost has to be there again."""
+
+WORKERLESS_SECONDS = 600.0
+"""How long a scheduler may be without any worker."""
+
 PATIENCE_SECONDS = 60.0
+MOST_RETURNS = 3
+"""A batch that was given up by the cluster so often may be what it dies of."""
+
+GOES_ON = "What is finished is kept, and the same command goes on."
 
 
 class BatchDone(msgspec.Struct, frozen=True):
@@ -36,10 +48,14 @@ class BatchDone(msgspec.Struct, frozen=True):
 
     done: tuple[Done, ...] = ()
     fault: str = ""
+    other_version: str = ""
+    """Of Pewter on the worker, where it is not the client's: nothing was looked at."""
 
 
-def look_at_batch(settings: bytes, orders: bytes) -> bytes:
+def look_at_batch(version: str, settings: bytes, orders: bytes) -> bytes:
     """What a worker of the cluster runs: texts in, packed reviews out.  It never raises: an error would be pickled."""
+    if version != __version__:
+        return msgspec.msgpack.encode(BatchDone(other_version=__version__))
     try:
         decoded = msgspec.msgpack.decode(settings, type=Settings), msgspec.msgpack.decode(orders, type=list[Order])
         found = BatchDone(tuple(asyncio.run(look_at_all(*decoded))))
@@ -54,6 +70,8 @@ class _Batch:
 
     name: str
     tasks: Sequence[Task]
+    returns: int = 0
+    """How often it came back without a result that was its fault."""
 
 
 @dataclass
@@ -65,27 +83,56 @@ class ClusterSurvey(Work):
     _again: list[_Batch] = field(default_factory=list, init=False)
     """Halves of a batch that ended its workers."""
 
+    _back: list[_Batch] = field(default_factory=list, init=False)
+    """What was in flight when the scheduler was lost."""
+
     _count: int = field(default=0, init=False)
+    _heard: float = field(default=0.0, init=False)
+    """The moment, monotonic, since which nothing has come back."""
+
+    _workerless: float | None = field(default=None, init=False)
+    """The moment, monotonic, since which the scheduler has no worker."""
 
     async def go(self) -> None:
         """Look at all that waits.  FileError where the ledger cannot be written, UsageError without Dask."""
         distributed = _distributed()
+        security = self._security(distributed)
+        resolving = asyncio.create_task(self._resolve(AHEAD))
+        lost = False
         try:
-            client = await distributed.Client(
-                self.address, asynchronous=True, timeout=CONNECT_SECONDS, security=self._security(distributed)
-            )
-        except (OSError, TimeoutError, ValueError, TypeError) as exc:
-            raise NotReviewedError(f"The scheduler at {self.address} cannot be reached: {exc}.") from exc
-        try:
-            resolving = asyncio.create_task(self._resolve(AHEAD))
-            try:
-                await self._work(distributed, client)
-                await resolving
-            finally:
-                resolving.cancel()
+            while True:
+                async with self._connected(distributed, security, lost=lost) as client:
+                    try:
+                        await self._work(distributed, client, resolving)
+                        break
+                    except (OSError, distributed.client.ClosedClientError):
+                        lost = True
+                self.watcher.say(f"the scheduler at {self.address} was lost; it is tried for {BACK_SECONDS} s")
+            await resolving
         finally:
-            with contextlib.suppress(Exception):
-                await client.close(timeout=2)
+            resolving.cancel()
+
+    @contextlib.asynccontextmanager
+    async def _connected(self, distributed: Any, security: Any, *, lost: bool) -> AsyncIterator[Any]:
+        """A client of the scheduler; NotReviewedError where there is none, or none again after it was ``lost``."""
+        seconds = BACK_SECONDS if lost else CONNECT_SECONDS
+        client = None
+        try:
+            try:
+                client = distributed.Client(self.address, asynchronous=True, timeout=seconds, security=security)
+                await client
+            except (OSError, TimeoutError, ValueError, TypeError) as exc:
+                where = f"The scheduler at {self.address}"
+                if lost:
+                    raise NotReviewedError(
+                        f"{where} was lost, and did not come back within {seconds} s. {GOES_ON}"
+                    ) from exc
+                raise NotReviewedError(f"{where} cannot be reached: {exc}.") from exc
+            yield client
+        finally:
+            if client is not None:
+                with contextlib.suppress(Exception):
+                    await client.close(timeout=2)
 
     def _security(self, distributed: Any) -> Any:
         if not self.tls:
@@ -102,35 +149,40 @@ class ClusterSurvey(Work):
             tls_ca_file=ca, tls_client_cert=certificate, tls_client_key=key, require_encryption=True
         )
 
-    async def _work(self, distributed: Any, client: Any) -> None:
+    async def _work(self, distributed: Any, client: Any, resolving: asyncio.Task[None]) -> None:
+        """Until nothing waits; OSError where the scheduler is lost."""
         in_flight: dict[Any, _Batch] = {}
-        heard = time.monotonic()
+        self._heard = time.monotonic()
         try:
             while True:
+                if resolving.done():
+                    resolving.result()  # what it failed of: the ledger
+                if client.status == "closed":
+                    raise ConnectionError("the client gave the scheduler up")
                 settings, room = await self._room(client)
                 while (batch := self._next_batch(len(in_flight), room)) is not None:
                     in_flight[self._submit(client, settings, batch)] = batch
                 if not in_flight:
-                    if self._all_resolved and not self._dispatch.waits and not self._again:
+                    if self._all_resolved and not (self._dispatch.waits or self._again or self._back):
                         return
                     await asyncio.sleep(0.1)
                     continue
                 self.watcher.waits_for(self._dispatch.keys_under_way)
-                with contextlib.suppress(TimeoutError):
+                with contextlib.suppress(TimeoutError, distributed.CancelledError):
                     await distributed.wait(list(in_flight), timeout=1, return_when="FIRST_COMPLETED")
                 for future in [each for each in in_flight if each.done()]:
-                    heard = time.monotonic()
+                    self._heard = time.monotonic()
                     await self._take(distributed, future, in_flight.pop(future))
-                if time.monotonic() - heard > self._patience:
-                    heard = time.monotonic()
+                if time.monotonic() - self._heard > self._patience:
+                    self._heard = time.monotonic()
                     await client.cancel(list(in_flight), force=True)
                     for batch in in_flight.values():
                         self._split(batch, "said nothing for too long")
                     in_flight.clear()
         finally:
-            if in_flight:
-                with contextlib.suppress(Exception):
-                    await client.cancel(list(in_flight), force=True)
+            self._back += in_flight.values()
+            with contextlib.suppress(Exception):
+                await asyncio.wait_for(client.cancel(list(in_flight), force=True), 2)
 
     @property
     def _patience(self) -> float:
@@ -141,6 +193,18 @@ class ClusterSurvey(Work):
     async def _room(self, client: Any) -> tuple[Settings, int]:
         """Batches that may be in flight, and how many ask at the same time."""
         threads = sum((await client.nthreads()).values())
+        now = time.monotonic()
+        if threads:
+            self._workerless = None
+        elif self._workerless is None:
+            self._workerless = now
+            self.watcher.say(f"the scheduler at {self.address} has no worker; waiting for one")
+        elif now - self._workerless > WORKERLESS_SECONDS:
+            raise NotReviewedError(
+                f"The scheduler at {self.address} has had no worker for {WORKERLESS_SECONDS:.0f} s. {GOES_ON}"
+            )
+        else:
+            self._heard = now
         return msgspec.structs.replace(self.settings, workers=max(1, threads)), max(1, threads) * BATCHES_OF_A_THREAD
 
     def _next_batch(self, in_flight: int, room: int) -> _Batch | None:
@@ -149,6 +213,8 @@ class ClusterSurvey(Work):
             return self._again.pop() if not in_flight else None
         if in_flight >= room:
             return None
+        if self._back:
+            return self._back.pop()
         self._count += 1
         name = f"batch {self._count}"
         tasks = self._dispatch.take_batch(name, SITES_OF_A_BATCH)
@@ -157,7 +223,7 @@ class ClusterSurvey(Work):
     def _submit(self, client: Any, settings: Settings, batch: _Batch) -> Any:
         orders = [self._order(task, batch.name) for task in batch.tasks]
         return client.submit(
-            look_at_batch, msgspec.msgpack.encode(settings), msgspec.msgpack.encode(orders), pure=False
+            look_at_batch, __version__, msgspec.msgpack.encode(settings), msgspec.msgpack.encode(orders), pure=False
         )
 
     async def _take(self, distributed: Any, future: Any, batch: _Batch) -> None:
@@ -170,13 +236,25 @@ class ClusterSurvey(Work):
         except (asyncio.CancelledError, distributed.CancelledError):
             if asyncio.current_task() is not None and asyncio.current_task().cancelling():  # type: ignore[union-attr]
                 raise
-            self._again.append(batch)
+            batch.returns += 1
+            if batch.returns < MOST_RETURNS:
+                self._back.append(batch)
+            else:
+                self._split(batch, "was cancelled by the cluster")
             return
-        except (pickle.PickleError, ImportError, AttributeError) as exc:
+        except OSError:
+            self._back.append(batch)
+            raise
+        except (pickle.PickleError, ImportError, AttributeError, TypeError) as exc:
             raise NotReviewedError(f"The workers of {self.address} cannot run this Pewter: {exc}.") from exc
         finally:
             future.release()
         found = msgspec.msgpack.decode(octets, type=BatchDone)
+        if found.other_version:
+            raise NotReviewedError(
+                f"A worker of {self.address} has Pewter {found.other_version}, and this is {__version__}: "
+                f"install the same everywhere. {GOES_ON}"
+            )
         if found.fault:
             self._split(batch, f"failed ({found.fault})")
         for done in found.done:
@@ -200,4 +278,7 @@ def _distributed() -> Any:
         import distributed  # noqa: PLC0415
     except ImportError:
         raise UsageError("A cluster needs Dask, which is not installed here: pip install 'pewter[cluster]'") from None
+    for name in list(logging.root.manager.loggerDict):
+        if name.startswith("distributed"):
+            logging.getLogger(name).setLevel(logging.CRITICAL)  # what matters of it is said in our words
     return distributed
