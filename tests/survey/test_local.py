@@ -2,6 +2,7 @@
 
 import asyncio
 import datetime
+import itertools
 import os
 import random
 import resource
@@ -12,13 +13,22 @@ import sys
 import time
 from collections import Counter
 
+import dns.message
+import dns.rcode
+import dns.rdatatype
+import dns.rrset
 import msgspec
 import pytest
+from cryptography import x509
 
 from pewter.errors import FileError, NotReviewedError
 from pewter.evidence import Record, Reply
 from pewter.judge.summary import row_of
+from pewter.lab.authority import DAY, issue_server
 from pewter.lab.crowd import Crowd, Kind, site_names
+from pewter.lab.name_server import NameServer, zone_of_table
+from pewter.lab.serving import listen, port_of
+from pewter.lab.web_server import server_context
 from pewter.lab.world import WorldThread
 from pewter.plan.own_files import read_trust_file
 from pewter.survey.local import LocalSurvey, within_files
@@ -263,12 +273,12 @@ def test_workers_do_not_outlive_a_survey_that_is_killed(crowd, tmp_path):
     assert not any(map(runs, workers))
 
 
-@pytest.mark.parametrize("times", [1, 2])
-def test_ctrl_c_stops_in_order(crowd, tmp_path, times):
+@pytest.mark.parametrize("signals", [(signal.SIGINT,), (signal.SIGINT,) * 2, (signal.SIGTERM,)])
+def test_a_signal_stops_it_in_order(crowd, tmp_path, signals):
     process = begun(crowd, tmp_path)
     time.sleep(2.5)
-    for _ in range(times):
-        process.send_signal(signal.SIGINT)
+    for each in signals:
+        process.send_signal(each)
         time.sleep(0.05)
     _, errors = process.communicate(timeout=60)
     assert process.returncode in {130, 0}, errors
@@ -316,6 +326,132 @@ def test_a_name_server_that_is_silent_is_told_of_each_site(crowd, tmp_path):
         asyncio.run(LocalSurvey(ledger, run, broken, Watcher()).go())
         rows = [row_of(values) for values in ledger.rows()]
     assert {row["error"] for row in rows} == {"the name service could not be asked: it refuses questions"}
+
+
+class Asked(asyncio.DatagramProtocol):
+    """A resolver that answers each question as ``answer`` makes it of the question, after a delay."""
+
+    def __init__(self, answer, delay):
+        self._answer, self._delay = answer, delay
+
+    def connection_made(self, transport):
+        self._transport = transport
+
+    def datagram_received(self, octets, sender):
+        reply = self._answer(dns.message.from_wire(octets)).to_wire()
+        asyncio.get_running_loop().call_later(self._delay, self._transport.sendto, reply, sender)
+
+
+def answers(rcode="NOERROR", address=None):
+    def answer(query):
+        reply = dns.message.make_response(query, recursion_available=True)
+        reply.set_rcode(dns.rcode.from_text(rcode))
+        (question,) = query.question
+        if address and question.rdtype == dns.rdatatype.A:
+            reply.answer.append(dns.rrset.from_text(question.name, 60, "IN", "A", address))
+        return reply
+
+    return answer
+
+
+@pytest.mark.parametrize(
+    ("answer", "delay", "errors"),
+    [
+        pytest.param(answers("SERVFAIL"), 0, {"the name service failed: it answered SERVFAIL"}, id="failing"),
+        pytest.param(answers("REFUSED"), 0, {"the name service failed: it answered REFUSED"}, id="refusing"),
+        pytest.param(answers("NXDOMAIN"), 1.2, {"no such name (NXDOMAIN)"}, id="slow"),
+        pytest.param(answers(address="198.18.0.1"), 0, {None}, id="one address for everything"),
+    ],
+)
+def test_name_servers_of_every_kind(crowd, tmp_path, answer, delay, errors):
+    async def go():
+        transport, _ = await asyncio.get_running_loop().create_datagram_endpoint(
+            lambda: Asked(answer, delay), local_addr=("127.0.0.1", 0)
+        )
+        asked = f"127.0.0.1:{transport.get_extra_info('sockname')[1]}"
+        with Ledger.open_to_write(tmp_path / "s") as ledger:
+            ledger.take_list(read_list("\n".join(crowd.kinds).encode(), "list").sites)
+            run = ledger.begin("{}", None, crowd.now)
+            of_it = msgspec.structs.replace(settings(crowd, workers=2), resolvers=(asked,))
+            await LocalSurvey(ledger, run, of_it, Watcher()).go()
+        transport.close()
+
+    asyncio.run(go())
+    rows = rows_in(tmp_path / "s")
+    assert [row["site"] for row in rows] == list(crowd.kinds)
+    assert {row["error"] for row in rows} == errors
+
+
+async def endless_page(reader, writer):
+    await reader.readuntil(b"\r\n\r\n")
+    writer.write(b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\n\r\n")
+    await without_end(lambda: b"<p>x" * 4096)(reader, writer)
+
+
+async def endless_head(reader, writer):
+    await reader.readuntil(b"\r\n\r\n")
+    writer.write(b"HTTP/1.1 200 OK\r\n")
+    await without_end(lambda: b"X: " + b"y" * 4000 + b"\r\n")(reader, writer)
+
+
+def without_end(make, pause=0.01):
+    async def serve(reader, writer):
+        while True:
+            writer.write(make())
+            await writer.drain()
+            await asyncio.sleep(pause)
+
+    return serve
+
+
+HOSTILE = {
+    "endless-page.example": endless_page,
+    "endless-head.example": endless_head,
+    "rubbish.example": without_end(lambda: random.randbytes(1 << 14)),
+    "octet-by-octet.example": without_end(lambda: b"H", 0.5),
+    "half-a-record.example": without_end(lambda: b"\x16\x03\x03\x40\x00", 60),
+}
+
+
+def test_hostile_sites_cost_no_other(crowd, tmp_path):
+    """Also a certificate of 90 KB over TLS, before an endless page."""
+    plain, behind = "large.example", itertools.count(1)
+
+    async def serve():
+        large = x509.UnrecognizedExtension(x509.ObjectIdentifier("1.3.6.1.4.1.99999.3"), b"x" * 90_000)
+        leaf = issue_server([plain], crowd.root, crowd.now - DAY, crowd.now + 60 * DAY, extra=[(large, False)])
+        routes, table = [], dict(crowd.table)
+        for name, each in (*HOSTILE.items(), (plain, endless_page)):
+            context = server_context((leaf,)) if name == plain else None
+            port = port_of(await listen(each, 0, context))
+            address = f"198.19.0.{next(behind)}"
+            routes += [f"{address}:{at}=127.0.0.1:{port}" for at in (80, 443)]
+            table[name] = (address,)
+        return tuple(routes), zone_of_table(table)
+
+    async def go():
+        routes, zone = await serve()
+        name_server = await NameServer((zone,)).start()
+        with Ledger.open_to_write(tmp_path / "s") as ledger:
+            names = [*HOSTILE, plain, *crowd.kinds]
+            ledger.take_list(read_list("\n".join(names).encode(), "list").sites)
+            run = ledger.begin("{}", None, crowd.now)
+            of_it = msgspec.structs.replace(
+                settings(crowd, workers=1),
+                resolvers=(f"127.0.0.1:{name_server.port}",),
+                routes=(*crowd.routes, *routes),
+            )
+            await LocalSurvey(ledger, run, of_it, Watcher()).go()
+        await name_server.stop()
+
+    asyncio.run(go())
+    rows = {row["site"]: row for row in rows_in(tmp_path / "s")}
+    assert list(rows) == [*HOSTILE, plain, *crowd.kinds]
+    assert {name for name in crowd.kinds if rows[name]["reached"]} == {
+        name for name, kind in crowd.kinds.items() if kind not in {Kind.SILENT, Kind.DEAD, Kind.NO_NAME}
+    }
+    assert rows[plain]["reached"]
+    assert not any("could not be reviewed" in (row["error"] or "") for row in rows.values())
 
 
 @pytest.mark.parametrize(

@@ -73,6 +73,9 @@ class Crowd:
     kinds: dict[str, Kind] = field(default_factory=dict)
     """By name."""
 
+    table: dict[str, tuple[str, ...]] = field(default_factory=dict)
+    """Addresses by name."""
+
     resolver: str = ""
     routes: tuple[str, ...] = ()
     _running: list[WebServer | NameServer | TcpRelay] = field(default_factory=list)
@@ -102,6 +105,7 @@ class Crowd:
                 table.update({} if kind is Kind.NO_NAME else dict.fromkeys(names, (address,)))
                 ports = await self._start(kind, names)
                 routes += [f"{address}:{port}=127.0.0.1:{inner}" for port, inner in zip((80, 443), ports, strict=True)]
+        self.table = table
         name_server = await NameServer((zone_of_table(table),)).start()
         self._running.append(name_server)
         self.resolver, self.routes = f"127.0.0.1:{name_server.port}", tuple(routes)
