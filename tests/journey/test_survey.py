@@ -42,7 +42,7 @@ def test_the_crowd_is_surveyed_and_told(folder, told):
     for words in (
         "Worst level  of 17 sites that were reached",
         "  ■ breaks         3   17.6 %",
-        "Most frequent gaps  sites with each",
+        "Gaps  worst level first, sites with each",
         "Ends within 30 days  2 certificates",
         "Not reached  3 sites",
         "  ?       1  port 443: no whole answer within 2.5 s",

@@ -21,6 +21,9 @@ from .sheet import STYLES, UNICODE, Marks, Sheet
 
 FORMAT = "pewter-survey/1"
 MAX_SHOWN, MAX_ERROR = 15, 100
+MAX_OF_LEVEL = {Level.BREAKS: 6, Level.EXPOSES: 6, Level.WEAKENS: 6, Level.NOTE: 3}
+"""Rules that are shown, so that what every site has does not hide what is bad."""
+
 _OF_ONE_SITE = re.compile(r"(?<=^not contacted: )\S+ is |(?<=^a fault of Pewter's own): .*", re.DOTALL)
 MAX_CHANGED = 50
 _LEVELS = tuple(level.value for level in Level)
@@ -60,6 +63,14 @@ def worst_levels(found: Found) -> list[tuple[str, int]]:
     """Reached sites by worst level, without a gap last; those that were not reached apart."""
     counts = Counter(row["worst"] or "no gap" for row in found.reached)
     return [(level, counts.get(level, 0)) for level in (*_LEVELS, "no gap")]
+
+
+def main_rules(found: Found) -> list[tuple[str, str, int]]:
+    """What is shown of the rules: worst level first, then most sites first."""
+    shown: list[tuple[str, str, int]] = []
+    for level, most in MAX_OF_LEVEL.items():
+        shown += [each for each in found.rules if each[1] == level.value][:most]
+    return shown
 
 
 def newest_versions(found: Found) -> list[tuple[str, int]]:
@@ -208,19 +219,21 @@ def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
         (f"{len(found.rows):,} of {found.sites:,} sites", "bold"),
         f": {reached:,} reached, {len(found.rows) - reached:,} not{state}",
     )
-    if not reached:
-        return sheet.text
-    sheet.heading("Worst level", f"of {reached:,} sites that were reached")
-    for level, count in worst_levels(found):
+    if reached:
+        sheet.heading("Worst level", f"of {reached:,} sites that were reached")
+    for level, count in worst_levels(found) if reached else ():
         mark, style = (marks.holds, "green") if level == "no gap" else (marks.level[Level(level)], STYLES[Level(level)])
         sheet.line("  ", (mark, style), f" {level:<8} {count:>7,}  {_share(count, reached)}")
-    if found.rules:
-        sheet.heading("Most frequent gaps", "sites with each")
-        for rule, level, count in found.rules[:MAX_SHOWN]:
+    shown = main_rules(found)
+    if shown:
+        sheet.heading("Gaps", "worst level first, sites with each")
+        for rule, level, count in shown:
             title = found.titles.get(rule, "")
             sheet.line(
                 "  ", (marks.level[Level(level)], STYLES[Level(level)]), f" {count:>7,}  {rule:<28} ", (title, "dim")
             )
+        if more := len(found.rules) - len(shown):
+            sheet.line("  ", f"and {more:,} rule{'s' if more > 1 else ''} more: -w FILE.json holds them all")
     _counted(sheet, "Protocol versions", newest_versions(found), sum(1 for row in found.reached if row["versions"]))
     _counted(sheet, "Issuers", issuers(found), sum(1 for row in found.reached if row["issuer"]))
     _counted(sheet, "HSTS", hsts_ages(found), sum(1 for row in found.reached if row["hsts_age"] is not None))

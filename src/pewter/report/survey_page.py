@@ -108,7 +108,7 @@ class _Part:
 
 def _parts(found: Found) -> list[_Part]:
     reached = len(found.reached)
-    levels, rules, weeks = many.worst_levels(found), found.rules[: many.MAX_SHOWN], many.ends_by_week(found)
+    levels, rules, weeks = many.worst_levels(found), many.main_rules(found), many.ends_by_week(found)
     with_version = sum(1 for row in found.reached if row["versions"])
     with_policy = sum(1 for row in found.reached if row["hsts_age"] is not None)
     with_end = sum(1 for row in found.reached if row["days_left"] is not None)
@@ -117,7 +117,7 @@ def _parts(found: Found) -> list[_Part]:
     of_rules = [(f"{rule} ({level})", count) for rule, level, count in rules]
     parts = [
         _Part("Sites by worst level", f"n = {reached:,} reached", levels if reached else (), by_level),
-        _Part("Gaps by rule", f"sites with each, n = {reached:,}", of_rules, by_rule),
+        _Part("Gaps by rule", f"worst level first, sites with each, n = {reached:,}", of_rules, by_rule),
         _Part("Certificates by week of their end", f"n = {with_end:,}", weeks),
         _Part("Lives by issuer", f"mean days of a life, n = {with_end:,}", many.lives_by_issuer(found)),
         _Part("Protocol versions", f"sites that speak each, n = {with_version:,}", many.newest_versions(found)),
