@@ -11,6 +11,7 @@ from pewter.errors import FileError
 from pewter.escape import escaped
 from pewter.judge.endings import Ending, EndingKind, endings_of, endings_of_certificate, soonest_first
 from pewter.judge.expectations import Expectations
+from pewter.judge.facts.lives import until
 from pewter.judge.review import Review
 from pewter.pki import Certificate, read_certificate
 from pewter.plan.files import check_writable, write_whole
@@ -128,10 +129,9 @@ def _listed(endings: Sequence[Ending], at: datetime.datetime) -> Text:
         text.append("Nothing that was seen ends.\n")
     width = max((len(each.kind.value) for each in endings), default=0)
     for ending in endings:
-        days = (ending.at - at).days
-        when = f"{days} days" if days >= 0 else f"{-days} days ago"
-        style = "bold red" if days < 0 else "yellow" if days < 30 else ""
-        text.append(f"{ending.at:%Y-%m-%d %H:%M}  {when:>14}  ", style)
+        left = ending.at - at
+        style = "bold red" if left.days < 0 else "yellow" if left.days < 30 else ""
+        text.append(f"{ending.at:%Y-%m-%d %H:%M}  {until(left):>14}  ", style)
         text.append(f"{ending.kind.value:<{width}}  ")
         text.append(f"{escaped(ending.where)}", "bold")
         text.append(f"  {escaped(ending.words)} ({escaped(ending.source)})\n", "dim")

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from pewter.escape import escaped, json_escaped
 from pewter.judge.comparison import CHANGE_TITLES
+from pewter.judge.facts.lives import until
 from pewter.judge.outcomes import Level
 from pewter.judge.summary import COLUMNS, Row, RunChanges
 
@@ -244,7 +245,7 @@ def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
             style = "bold red" if row["days_left"] < 0 else "yellow"
             sheet.line(
                 "  ",
-                (f"{row['not_after']:%Y-%m-%d} {row['days_left']:>5} d ", style),
+                (f"{row['not_after']:%Y-%m-%d}  {until(row['not_after'] - row['looked_at']):>14} ", style),
                 f" {row['site']}  ",
                 (row["issuer"] or "", "dim"),
             )

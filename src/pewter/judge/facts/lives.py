@@ -16,11 +16,20 @@ def days(count: int) -> str:
 
 def ago(passed: datetime.timedelta) -> str:
     """``3 days ago``, ``5 hours ago``, ``a minute ago``."""
-    if passed >= datetime.timedelta(days=1):
-        return f"{days(passed.days)} ago"
-    hours, minutes = passed.seconds // 3600, passed.seconds // 60
+    return f"{_span(passed)} ago"
+
+
+def until(left: datetime.timedelta) -> str:
+    """``9 days``, ``5 hours``; as :func:`ago` for what is over."""
+    return ago(-left) if left < datetime.timedelta() else _span(left)
+
+
+def _span(span: datetime.timedelta) -> str:
+    if span >= datetime.timedelta(days=1):
+        return days(span.days)
+    hours, minutes = span.seconds // 3600, span.seconds // 60
     count, unit = (hours, "hour") if hours else (max(minutes, 1), "minute")
-    return f"{count} {unit}{'' if count == 1 else 's'} ago"
+    return f"{count} {unit}{'' if count == 1 else 's'}"
 
 
 def excess_of_life(case: HasChains, chain: Chain) -> str | None:
