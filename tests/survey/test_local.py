@@ -160,19 +160,21 @@ def test_a_site_that_ends_its_worker_costs_no_other(crowd, tmp_path):
     assert watcher.said[-1] == f"{bad} {why}"
 
 
-def test_a_disk_that_is_full_stops_it_and_costs_nothing_that_is_finished(crowd, tmp_path):
-    def small_disk():
-        resource.setrlimit(resource.RLIMIT_FSIZE, (300_000, 300_000))
-
-    run = subprocess.run(
+def limited(crowd, folder, what, most):
+    """The built program, allowed so much of something."""
+    return subprocess.run(
         [PROGRAM, *map(str, options(crowd))],
-        cwd=tmp_path,
+        cwd=folder,
         env=environment(),
-        preexec_fn=small_disk,
+        preexec_fn=lambda: resource.setrlimit(what, (most, most)),
         capture_output=True,
         encoding="utf-8",
         timeout=120,
     )
+
+
+def test_a_disk_that_is_full_stops_it_and_costs_nothing_that_is_finished(crowd, tmp_path):
+    run = limited(crowd, tmp_path, resource.RLIMIT_FSIZE, 300_000)
     assert run.returncode == 2, run.stderr
     assert "survey.sqlite cannot be used: " in run.stderr
     assert "Traceback" not in run.stderr
@@ -290,18 +292,7 @@ def test_a_signal_stops_it_in_order(crowd, tmp_path, signals):
 
 
 def test_few_files_may_be_open(crowd, tmp_path):
-    def few_files():
-        resource.setrlimit(resource.RLIMIT_NOFILE, (256, 256))
-
-    run = subprocess.run(
-        [PROGRAM, *map(str, options(crowd))],
-        cwd=tmp_path,
-        env=environment(),
-        preexec_fn=few_files,
-        capture_output=True,
-        encoding="utf-8",
-        timeout=120,
-    )
+    run = limited(crowd, tmp_path, resource.RLIMIT_NOFILE, 256)
     assert run.returncode == 0, run.stderr
     rows = rows_in(tmp_path / "s")
     assert sum(row["reached"] for row in rows) == sum(
