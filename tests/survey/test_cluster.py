@@ -185,7 +185,7 @@ def test_what_dies_is_waited_for(crowd, tmp_path, two_workers, happens):
 def test_what_stays_away_ends_it_and_costs_nothing_that_is_finished(
     crowd, tmp_path, two_workers, monkeypatch, what, words
 ):
-    for name in ("CONNECT_SECONDS", "BACK_SECONDS", "WORKERLESS_SECONDS"):
+    for name in ("BACK_SECONDS", "WORKERLESS_SECONDS"):
         monkeypatch.setattr(cluster, name, 2)
     dying = two_workers.workers if what == "workers" else [two_workers.scheduler]
     watcher = Upset(lambda: two_workers.kill(*dying))
