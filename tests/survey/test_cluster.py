@@ -197,6 +197,17 @@ def test_what_stays_away_ends_it_and_costs_nothing_that_is_finished(
     )
 
 
+def test_a_result_that_went_with_its_worker_holds_up_nothing(crowd, tmp_path, two_workers, monkeypatch):
+    async def never(self, *_):
+        two_workers.kill(*two_workers.workers)
+        await asyncio.Event().wait()
+
+    monkeypatch.setattr(ClusterSurvey, "_done", never)
+    monkeypatch.setattr(cluster, "WORKERLESS_SECONDS", 2)
+    with pytest.raises(NotReviewedError, match="has had no worker for 2 s"):
+        surveyed(ClusterSurvey, crowd, tmp_path / "s", address=two_workers.address)
+
+
 def test_a_worker_of_another_version_ends_it(crowd, tmp_path, dask):
     """Before anything is stored as a failure of the sites."""
     (tmp_path / "preload.py").write_text("from pewter.survey import cluster\ncluster.__version__ = '0.0.1'\n")

@@ -151,7 +151,7 @@ class ClusterSurvey(Work):
 
     async def _work(self, distributed: Any, client: Any, resolving: asyncio.Task[None]) -> None:
         """Until nothing waits; OSError where the scheduler is lost."""
-        in_flight: dict[Any, _Batch] = {}
+        in_flight: dict[asyncio.Task[bytes], _Batch] = {}
         self._heard = time.monotonic()
         try:
             while True:
@@ -161,28 +161,28 @@ class ClusterSurvey(Work):
                     raise ConnectionError("the client gave the scheduler up")
                 settings, room = await self._room(client)
                 while (batch := self._next_batch(len(in_flight), room)) is not None:
-                    in_flight[self._submit(client, settings, batch)] = batch
+                    in_flight[asyncio.create_task(self._done(client, settings, batch))] = batch
                 if not in_flight:
                     if self._all_resolved and not (self._dispatch.waits or self._again or self._back):
                         return
                     await asyncio.sleep(0.1)
                     continue
                 self.watcher.waits_for(self._dispatch.keys_under_way)
-                with contextlib.suppress(TimeoutError, distributed.CancelledError):
-                    await distributed.wait(list(in_flight), timeout=1, return_when="FIRST_COMPLETED")
-                for future in [each for each in in_flight if each.done()]:
+                ended, _ = await asyncio.wait(in_flight, timeout=1, return_when=asyncio.FIRST_COMPLETED)
+                for task in ended:
                     self._heard = time.monotonic()
-                    await self._take(distributed, future, in_flight.pop(future))
+                    self._take(distributed, task, in_flight.pop(task))
                 if time.monotonic() - self._heard > self._patience:
                     self._heard = time.monotonic()
-                    await client.cancel(list(in_flight), force=True)
-                    for batch in in_flight.values():
+                    for task, batch in in_flight.items():
+                        task.cancel()
                         self._split(batch, "said nothing for too long")
                     in_flight.clear()
         finally:
             self._back += in_flight.values()
-            with contextlib.suppress(Exception):
-                await asyncio.wait_for(client.cancel(list(in_flight), force=True), 2)
+            for task in in_flight:
+                task.add_done_callback(lambda ended: ended.cancelled() or ended.exception())  # nobody asks any more
+                task.cancel()
 
     @property
     def _patience(self) -> float:
@@ -220,35 +220,43 @@ class ClusterSurvey(Work):
         tasks = self._dispatch.take_batch(name, SITES_OF_A_BATCH)
         return _Batch(name, tasks) if tasks else None
 
-    def _submit(self, client: Any, settings: Settings, batch: _Batch) -> Any:
-        orders = [self._order(task, batch.name) for task in batch.tasks]
-        return client.submit(
-            look_at_batch, __version__, msgspec.msgpack.encode(settings), msgspec.msgpack.encode(orders), pure=False
-        )
+    async def _done(self, client: Any, settings: Settings, batch: _Batch) -> bytes:
+        """What a worker made of it; the worker then forgets it.
 
-    async def _take(self, distributed: Any, future: Any, batch: _Batch) -> None:
-        """Store what came, and let the worker forget it; a batch that ended its workers is split."""
+        A task of its own: a result that went with its worker is waited for until another worker has made it anew.
+        """
+        orders = [self._order(task, batch.name) for task in batch.tasks]
+        packed = msgspec.msgpack.encode(settings), msgspec.msgpack.encode(orders)
+        future = client.submit(look_at_batch, __version__, *packed, pure=False)
         try:
-            octets = await future.result()
+            octets: bytes = await future.result()
+        except asyncio.CancelledError:
+            with contextlib.suppress(Exception):
+                await asyncio.wait_for(client.cancel([future], force=True), 2)
+            raise
+        finally:
+            future.release()
+        return octets
+
+    def _take(self, distributed: Any, task: asyncio.Task[bytes], batch: _Batch) -> None:
+        """Store what came; a batch that ended its workers is split."""
+        try:
+            octets = task.result()
         except (distributed.KilledWorker, distributed.scheduler.KilledWorker):
             self._split(batch, "ended its workers")
             return
         except (asyncio.CancelledError, distributed.CancelledError):
-            if asyncio.current_task() is not None and asyncio.current_task().cancelling():  # type: ignore[union-attr]
-                raise
             batch.returns += 1
             if batch.returns < MOST_RETURNS:
                 self._back.append(batch)
             else:
                 self._split(batch, "was cancelled by the cluster")
             return
-        except OSError:
+        except (OSError, distributed.client.ClosedClientError):
             self._back.append(batch)
             raise
         except (pickle.PickleError, ImportError, AttributeError, TypeError) as exc:
             raise NotReviewedError(f"The workers of {self.address} cannot run this Pewter: {exc}.") from exc
-        finally:
-            future.release()
         found = msgspec.msgpack.decode(octets, type=BatchDone)
         if found.other_version:
             raise NotReviewedError(
