@@ -208,6 +208,19 @@ def test_a_result_that_went_with_its_worker_holds_up_nothing(crowd, tmp_path, tw
         surveyed(ClusterSurvey, crowd, tmp_path / "s", address=two_workers.address)
 
 
+def test_a_scheduler_that_is_lost_again_and_again_ends_it(crowd, tmp_path, two_workers, monkeypatch):
+    async def lost(self, *_):
+        raise ConnectionResetError("reset by peer")
+
+    monkeypatch.setattr(ClusterSurvey, "_done", lost)
+    watcher = Watcher()
+    with pytest.raises(NotReviewedError) as error:
+        surveyed(ClusterSurvey, crowd, tmp_path / "s", watcher=watcher, address=two_workers.address)
+    where = f"The scheduler at {two_workers.address}"
+    assert str(error.value) == f"{where} is lost again and again (reset by peer). {cluster.GOES_ON}"
+    assert watcher.said == [f"{where.lower()} was lost; it is tried for 60 s"] * cluster.MOST_LOSSES
+
+
 def test_a_worker_of_another_version_ends_it(crowd, tmp_path, dask):
     """Before anything is stored as a failure of the sites."""
     (tmp_path / "preload.py").write_text("from pewter.survey import cluster\ncluster.__version__ = '0.0.1'\n")

@@ -36,6 +36,9 @@ BACK_SECONDS = 60
 WORKERLESS_SECONDS = 600.0
 """How long a scheduler may be without any worker."""
 
+MOST_LOSSES = 5
+"""Of the scheduler, one after the other with no batch that came back between them."""
+
 PATIENCE_SECONDS = 60.0
 MOST_RETURNS = 3
 """A batch that was given up by the cluster so often may be what it dies of."""
@@ -90,6 +93,9 @@ class ClusterSurvey(Work):
     _heard: float = field(default=0.0, init=False)
     """The moment, monotonic, since which nothing has come back."""
 
+    _losses: int = field(default=0, init=False)
+    """Of the scheduler, since a batch came back."""
+
     _workerless: float | None = field(default=None, init=False)
     """The moment, monotonic, since which the scheduler has no worker."""
 
@@ -98,24 +104,27 @@ class ClusterSurvey(Work):
         distributed = _distributed()
         security = self._security(distributed)
         resolving = asyncio.create_task(self._resolve(AHEAD))
-        lost = False
         try:
             while True:
-                async with self._connected(distributed, security, lost=lost) as client:
+                async with self._connected(distributed, security) as client:
                     try:
                         await self._work(distributed, client, resolving)
                         break
-                    except (OSError, distributed.client.ClosedClientError):
-                        lost = True
+                    except (OSError, distributed.client.ClosedClientError) as exc:
+                        self._losses += 1
+                        if self._losses > MOST_LOSSES:
+                            raise NotReviewedError(
+                                f"The scheduler at {self.address} is lost again and again ({exc}). {GOES_ON}"
+                            ) from exc
                 self.watcher.say(f"the scheduler at {self.address} was lost; it is tried for {BACK_SECONDS} s")
             await resolving
         finally:
             resolving.cancel()
 
     @contextlib.asynccontextmanager
-    async def _connected(self, distributed: Any, security: Any, *, lost: bool) -> AsyncIterator[Any]:
-        """A client of the scheduler; NotReviewedError where there is none, or none again after it was ``lost``."""
-        seconds = BACK_SECONDS if lost else CONNECT_SECONDS
+    async def _connected(self, distributed: Any, security: Any) -> AsyncIterator[Any]:
+        """A client of the scheduler; NotReviewedError where there is none, or none again after it was lost."""
+        seconds = BACK_SECONDS if self._losses else CONNECT_SECONDS
         client = None
         try:
             try:
@@ -123,7 +132,7 @@ class ClusterSurvey(Work):
                 await client
             except (OSError, TimeoutError, ValueError, TypeError) as exc:
                 where = f"The scheduler at {self.address}"
-                if lost:
+                if self._losses:
                     raise NotReviewedError(
                         f"{where} was lost, and did not come back within {seconds} s. {GOES_ON}"
                     ) from exc
@@ -258,6 +267,7 @@ class ClusterSurvey(Work):
         except (pickle.PickleError, ImportError, AttributeError, TypeError) as exc:
             raise NotReviewedError(f"The workers of {self.address} cannot run this Pewter: {exc}.") from exc
         found = msgspec.msgpack.decode(octets, type=BatchDone)
+        self._losses = 0
         if found.other_version:
             raise NotReviewedError(
                 f"A worker of {self.address} has Pewter {found.other_version}, and this is {__version__}: "
