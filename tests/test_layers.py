@@ -71,6 +71,7 @@ ALLOWED = {
         "errors",
         "escape",
         "places",
+        "phrases",
     },
 }
 CORE = ("evidence", "tls", "pki", "names", "web", "judge")

@@ -1,5 +1,6 @@
 """Pieces of English that several parts need."""
 
+import datetime
 from collections.abc import Iterable
 
 
@@ -7,3 +8,26 @@ def all_of(texts: Iterable[object]) -> str:
     """``A, B and C``; at least one."""
     *others, last = map(str, texts)
     return f"{', '.join(others)} and {last}" if others else last
+
+
+def days(count: int) -> str:
+    """``1 day``, ``12 days``."""
+    return f"{count} day" + ("" if count == 1 else "s")
+
+
+def ago(passed: datetime.timedelta) -> str:
+    """``3 days ago``, ``5 hours ago``, ``a minute ago``."""
+    return f"{_span(passed)} ago"
+
+
+def until(left: datetime.timedelta) -> str:
+    """``9 days``, ``5 hours``; as :func:`ago` for what is over."""
+    return ago(-left) if left < datetime.timedelta() else _span(left)
+
+
+def _span(span: datetime.timedelta) -> str:
+    if span >= datetime.timedelta(days=1):
+        return days(span.days)
+    hours, minutes = span.seconds // 3600, span.seconds // 60
+    count, unit = (hours, "hour") if hours else (max(minutes, 1), "minute")
+    return f"{count} {unit}{'' if count == 1 else 's'}"

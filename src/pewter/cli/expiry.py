@@ -11,8 +11,8 @@ from pewter.errors import FileError
 from pewter.escape import escaped
 from pewter.judge.endings import Ending, EndingKind, endings_of, endings_of_certificate, soonest_first
 from pewter.judge.expectations import Expectations
-from pewter.judge.facts.lives import until
 from pewter.judge.review import Review
+from pewter.phrases import until
 from pewter.pki import Certificate, read_certificate
 from pewter.plan.files import check_writable, write_whole
 from pewter.plan.own_files import read_certificate_file

@@ -12,9 +12,9 @@ from rich.text import Text
 
 from pewter.escape import escaped, json_escaped
 from pewter.judge.comparison import CHANGE_TITLES
-from pewter.judge.facts.lives import until
 from pewter.judge.outcomes import Level
 from pewter.judge.summary import COLUMNS, Row, RunChanges
+from pewter.phrases import until
 
 from .metrics import Family, openmetrics
 from .rows import table

@@ -3,33 +3,11 @@
 import datetime
 
 from pewter.judge.expectations import Expectations
+from pewter.phrases import days
 from pewter.pki import Certificate, Life, life_of, longest_life
 
 from .chains import Chain, HasChains
 from .revocation import is_public
-
-
-def days(count: int) -> str:
-    """``1 day``, ``12 days``."""
-    return f"{count} day" + ("" if count == 1 else "s")
-
-
-def ago(passed: datetime.timedelta) -> str:
-    """``3 days ago``, ``5 hours ago``, ``a minute ago``."""
-    return f"{_span(passed)} ago"
-
-
-def until(left: datetime.timedelta) -> str:
-    """``9 days``, ``5 hours``; as :func:`ago` for what is over."""
-    return ago(-left) if left < datetime.timedelta() else _span(left)
-
-
-def _span(span: datetime.timedelta) -> str:
-    if span >= datetime.timedelta(days=1):
-        return days(span.days)
-    hours, minutes = span.seconds // 3600, span.seconds // 60
-    count, unit = (hours, "hour") if hours else (max(minutes, 1), "minute")
-    return f"{count} {unit}{'' if count == 1 else 's'}"
 
 
 def excess_of_life(case: HasChains, chain: Chain) -> str | None:

@@ -6,10 +6,11 @@ from collections.abc import Iterator
 from pewter.evidence import Step
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.chains import Chain, HasChains, told_apart
-from pewter.judge.facts.lives import ago, days, excess_of_life, expiring_margin, is_expiring, is_renewal_overdue
+from pewter.judge.facts.lives import excess_of_life, expiring_margin, is_expiring, is_renewal_overdue
 from pewter.judge.facts.policies_in_force import policy_in_force
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.phrases import ago, days
 from pewter.pki import Certificate, Life, covers, life_of, longest_life
 from pewter.places import of_file, of_name
 

@@ -4,7 +4,7 @@ from datetime import timedelta
 
 import pytest
 
-from pewter.judge.facts.lives import until
+from pewter.phrases import until
 
 
 @pytest.mark.parametrize(
