@@ -10,9 +10,14 @@ def all_of(texts: Iterable[object]) -> str:
     return f"{', '.join(others)} and {last}" if others else last
 
 
+def counted(count: int, noun: str) -> str:
+    """``1 day``, ``12 days``: of a noun that takes an s."""
+    return f"{count} {noun}" + ("" if count == 1 else "s")
+
+
 def days(count: int) -> str:
     """``1 day``, ``12 days``."""
-    return f"{count} day" + ("" if count == 1 else "s")
+    return counted(count, "day")
 
 
 def ago(passed: datetime.timedelta) -> str:
@@ -29,5 +34,4 @@ def _span(span: datetime.timedelta) -> str:
     if span >= datetime.timedelta(days=1):
         return days(span.days)
     hours, minutes = span.seconds // 3600, span.seconds // 60
-    count, unit = (hours, "hour") if hours else (max(minutes, 1), "minute")
-    return f"{count} {unit}{'' if count == 1 else 's'}"
+    return counted(hours, "hour") if hours else counted(max(minutes, 1), "minute")

@@ -288,7 +288,7 @@ def test_a_signal_stops_it_in_order(crowd, tmp_path, signals):
     process = begun(crowd, tmp_path)
     for _ in range(1200):
         time.sleep(0.05)
-        if (tmp_path / "s" / FILE).exists() and stored(tmp_path / "s"):
+        if stored(tmp_path / "s"):
             break
     for each in signals:
         process.send_signal(each)

@@ -5,6 +5,8 @@ import re
 
 import msgspec
 
+from pewter.phrases import counted
+
 _DURATION = re.compile(r"([0-9]{1,6}) (second|minute|hour|day)s?")
 _UNITS = {
     "second": datetime.timedelta(seconds=1),
@@ -204,5 +206,5 @@ def write_duration(duration: datetime.timedelta) -> str:
         size = int(_UNITS[unit].total_seconds())
         if seconds % size == 0:
             count = seconds // size
-            return f"{count} {unit}" + ("" if count == 1 else "s")
+            return counted(count, unit)
     raise AssertionError("every count of seconds is one of seconds")

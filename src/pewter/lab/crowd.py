@@ -94,7 +94,7 @@ class Crowd:
         )
 
     async def __aenter__(self) -> Self:
-        table: dict[str, tuple[str, ...]] = {}
+        table = self.table
         routes: list[str] = []
         numbers = itertools.count(1)
         for kind in Kind:
@@ -105,7 +105,6 @@ class Crowd:
                 table.update({} if kind is Kind.NO_NAME else dict.fromkeys(names, (address,)))
                 ports = await self._start(kind, names)
                 routes += [f"{address}:{port}=127.0.0.1:{inner}" for port, inner in zip((80, 443), ports, strict=True)]
-        self.table = table
         name_server = await NameServer((zone_of_table(table),)).start()
         self._running.append(name_server)
         self.resolver, self.routes = f"127.0.0.1:{name_server.port}", tuple(routes)

@@ -14,7 +14,7 @@ from pewter.escape import escaped, json_escaped
 from pewter.judge.comparison import CHANGE_TITLES
 from pewter.judge.outcomes import Level
 from pewter.judge.summary import COLUMNS, Row, RunChanges
-from pewter.phrases import until
+from pewter.phrases import counted, until
 
 from .metrics import Family, openmetrics
 from .rows import table
@@ -222,9 +222,10 @@ def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
     )
     if reached:
         sheet.heading("Worst level", f"of {reached:,} sites that were reached")
-    for level, count in worst_levels(found) if reached else ():
-        mark, style = (marks.holds, "green") if level == "no gap" else (marks.level[Level(level)], STYLES[Level(level)])
-        sheet.line("  ", (mark, style), f" {level:<8} {count:>7,}  {_share(count, reached)}")
+        for level, count in worst_levels(found):
+            has_gap = level != "no gap"
+            mark, style = (marks.level[Level(level)], STYLES[Level(level)]) if has_gap else (marks.holds, "green")
+            sheet.line("  ", (mark, style), f" {level:<8} {count:>7,}  {_share(count, reached)}")
     shown = main_rules(found)
     if shown:
         sheet.heading("Gaps", "worst level first, sites with each")
@@ -234,7 +235,7 @@ def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
                 "  ", (marks.level[Level(level)], STYLES[Level(level)]), f" {count:>7,}  {rule:<28} ", (title, "dim")
             )
         if more := len(found.rules) - len(shown):
-            sheet.line("  ", f"and {more:,} rule{'s' if more > 1 else ''} more: -w FILE.json holds them all")
+            sheet.line("  ", f"and {counted(more, 'rule')} more: -w FILE.json holds them all")
     _counted(sheet, "Protocol versions", newest_versions(found), sum(1 for row in found.reached if row["versions"]))
     _counted(sheet, "Issuers", issuers(found), sum(1 for row in found.reached if row["issuer"]))
     _counted(sheet, "HSTS", hsts_ages(found), sum(1 for row in found.reached if row["hsts_age"] is not None))

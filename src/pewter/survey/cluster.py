@@ -131,12 +131,10 @@ class ClusterSurvey(Work):
                 client = distributed.Client(self.address, asynchronous=True, timeout=seconds, security=security)
                 await client
             except (OSError, TimeoutError, ValueError, TypeError) as exc:
-                where = f"The scheduler at {self.address}"
-                if self._losses:
-                    raise NotReviewedError(
-                        f"{where} was lost, and did not come back within {seconds} s. {GOES_ON}"
-                    ) from exc
-                raise NotReviewedError(f"{where} cannot be reached: {exc}.") from exc
+                why = f"was lost, and did not come back within {seconds} s. {GOES_ON}"
+                if not self._losses:
+                    why = f"cannot be reached: {exc}."
+                raise NotReviewedError(f"The scheduler at {self.address} {why}") from exc
             yield client
         finally:
             if client is not None:
