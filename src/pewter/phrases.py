@@ -35,3 +35,8 @@ def _span(span: datetime.timedelta) -> str:
         return days(span.days)
     hours, minutes = span.seconds // 3600, span.seconds // 60
     return counted(hours, "hour") if hours else counted(max(minutes, 1), "minute")
+
+
+def moment(at: datetime.datetime) -> str:
+    """``2026-12-01 08:14:03 UTC``: with its day, since what is waited for may be days ahead."""
+    return f"{at:%Y-%m-%d %H:%M:%S} UTC"

@@ -39,6 +39,9 @@ from pewter.gather.look import look
 from pewter.gather.network import Network, Shared
 from pewter.gather.routes import Destination
 from pewter.gather.slots import Pool
+from pewter.judge.expectations import Terms
+from pewter.judge.facts.case import Case
+from pewter.judge.review import make_review
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.tls.trial import Picked, Refused
 from pewter.web.further_ways import ABSENT_PATH
@@ -343,3 +346,45 @@ def test_tls_begins_while_the_other_family_is_still_looked_up():
     assert [type(each.answer) for each in evidence.endpoints[0].probes[:2]] == [Handshake, Handshake]
     assert {type(each.end) for each in evidence.journeys} == {Landed}
     assert [lookup.record_type for lookup in name.lookups] == ["A"]
+
+
+def test_localhost_is_this_machine_whatever_a_name_server_says():
+    """RFC 6761 section 6.3: no server is asked for it, and it is looked at here; nobody is led to it from elsewhere."""
+    with world({PEER: host()}) as running, peer(answers_once) as there:
+        evidence = take("localhost", port=there, resolver=running.resolver)
+        asked = [question.name for question in evidence.dns.questions]
+    assert [each.addresses for each in evidence.names] == [("127.0.0.1",)]
+    assert "localhost" not in asked
+    results = make_review(Case(evidence, Terms(), evidence.begun, ())).results
+    assert results.hints == ("localhost is this machine itself (RFC 6761 section 6.3): nobody else gets there.",)
+
+
+def answers_once(connection):
+    connection.recv(4096)
+    connection.sendall(b"HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\n\r\n")
+
+
+def test_a_made_up_host_that_is_hung_up_on_is_refused():
+    """As ``return 444`` does it, while the site's own name is answered."""
+
+    def handle(request):
+        return Response(200, (), b"<h1>page</h1>", octets=None if request.host == PEER else b"")
+
+    with world({PEER: VirtualHost(handle, CHAIN, any_host=True)}) as running:
+        evidence = take_in(running, PEER)
+    assert {(each.scheme, each.is_refused) for each in evidence.host_probes} == {("http", True), ("https", True)}
+
+
+def test_the_sitemap_is_read_where_http_shows_the_page_itself():
+    """The first home page that is searched is the one over http: the sitemap is of https all the same."""
+    site_map = b"<?xml version='1.0'?><urlset><url><loc>http://" + PEER.encode() + b"/a</loc></url></urlset>"
+
+    def handle(request):
+        is_map = request.target == "/sitemap.xml"
+        return Response(200, (), site_map if is_map else b"<title>home</title>")
+
+    with world({PEER: VirtualHost(handle, CHAIN)}) as running:
+        evidence = take_in(running, PEER)
+    results = make_review(Case(evidence, Terms(), evidence.begun, (store(root()),))).results
+    (gap,) = (entry for entry in results.gaps if entry.rule == "page/canonical-tag")
+    assert gap.seen == (f"sitemap http://{PEER}/a",)

@@ -3,6 +3,7 @@
 import base64
 import datetime
 import json
+import re
 import subprocess
 from pathlib import Path
 
@@ -64,7 +65,9 @@ def test_a_good_bundle_passes(folder, made):
     )
     assert result.returncode == 0
     assert "Whole and in order: it can be installed." in result.stdout
-    assert f"private key, RSA 2048, belongs to {HOST}" in result.stdout
+    assert re.search(rf"private key, RSA 2048, key [0-9a-f]{{8}}, belongs to {HOST}", result.stdout)
+    digests = re.findall(r"key ([0-9a-f]{8})", result.stdout)
+    assert digests[0] == digests[-1]  # of the certificate and of its key
     assert "leaf ← Tern CA ← Tern Root (--trust)" in result.stdout
 
 

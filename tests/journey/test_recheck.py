@@ -10,8 +10,8 @@ import pytest
 from pewter.cli import demo, recheck
 from pewter.cli.recheck import Clock, RecheckCommand, run_recheck
 from pewter.cli.review import ReviewCommand, run_review
-from pewter.errors import UsageError
-from pewter.evidence import Step
+from pewter.errors import NotReviewedError, UsageError
+from pewter.evidence import Step, Unseen
 from pewter.judge.review import make_review, read_review, write_review
 from pewter.lab.marram import Stage, marram_ferries
 from pewter.lab.world import World, WorldThread
@@ -66,7 +66,7 @@ def test_it_shows_what_closed_and_what_stayed(run):
     still_short = journey(hop(HTTP, 301, ("Location", HTTPS)), SHORT.hops[0])
     status, out, err, looks = run(evidence(still_short, SHORT), output=recheck.Output(fail_on="breaks"))
     assert (status, len(looks.plans)) == (0, 1)
-    assert "✓ redirect/missing  " + HTTP in out
+    assert "✓ Plain http is answered with content  http://www.marram-ferries.example/  redirect/missing" in out
     assert "Stayed" in out
     assert "connections, of 0 in the review that was kept" in err
 
@@ -78,21 +78,53 @@ def test_it_waits_until_the_chosen_gaps_are_closed_and_asks_only_what_they_need(
     assert (status, len(looks.plans), looks.slept) == (0, 3, [30.0, 30.0])
     assert Step.PROTOCOLS not in looks.plans[0].steps
     assert looks.plans[0].only == ("redirect/missing",)
-    lines = [line.partition(" ")[2].partition(" ")[2] for line in err.splitlines()]
+    lines = [line.partition(" UTC ")[2] for line in err.splitlines()]
+    what = f"Plain http is answered with content at {HTTP} (redirect/missing)"
     assert lines[:4] == [
-        f"still awaited, 1: redirect/missing at {HTTP}: 200 over plain http",
-        f"no longer seen: redirect/missing at {HTTP}: not reached",
-        f"still awaited, 1: redirect/missing at {HTTP}: not reached",
-        f"closed: redirect/missing at {HTTP}: leaves plain http",
+        f"still awaited, 1: {what}: 200 over plain http",
+        f"not seen this time: {what}: not reached",
+        f"still awaited, 1: {what}: not reached",
+        f"closed: {what}: leaves plain http",
     ]
+    assert err.startswith("pewter: 2026-11-23 12:00:00 UTC still awaited")
 
 
 def test_what_cannot_be_seen_is_not_closed(run):
-    status, _, err, looks = run(
+    status, out, err, looks = run(
         evidence(unseen(HTTP)), rules=("redirect/missing",), wait="40 seconds", every="30 seconds"
     )
+    assert (status, len(looks.plans)) == (1, 2)
+    assert "the wait is over, and not all is closed" in err
+    assert out.startswith(f"? {HOST}: 1 not seen this time\n")
+
+
+def test_a_look_that_saw_nothing_closes_nothing(run):
+    """Without a network, with a wait or without: status 3, and nothing green."""
+    nothing = evidence(unseen(HTTP), unseen(HTTPS), endpoints=[endpoint(Unseen("no way out"))])
+    for options in ({}, {"wait": "40 seconds", "every": "30 seconds"}, {"rules": ("redirect/missing",)}):
+        with pytest.raises(NotReviewedError, match=r"Nothing of www\.marram-ferries\.example was seen this time"):
+            run(nothing, **options)
+
+
+def test_a_gap_that_could_not_be_seen_again_is_no_success(run):
+    """All that was seen is in order, and the redirect was not looked at: not 0."""
+    status, out, err, _ = run(evidence(unseen(HTTP), GOOD))
     assert status == 1
-    assert "the wait is over, and not all is closed" in err or len(looks.plans) > 1
+    assert "not every gap at exposes or above could be seen to be closed" in err
+    assert "Could not be seen this time" in out
+
+
+def test_it_waits_for_what_fails_and_not_for_every_note(run):
+    """The name without CAA and the short policy are lesser: the wait ends once the redirect is there."""
+    status, _, err, looks = run(evidence(MOVED, SHORT), wait="1 hour", every="30 seconds")
+    assert (status, len(looks.plans)) == (0, 1)
+    assert looks.plans[0].only == ("redirect/missing",)
+    assert "other gaps of that review: not asked about" in err or "other gap of that review" in err
+    status, _, err, _ = run(evidence(MOVED, SHORT), old=evidence(MOVED, SHORT), wait="1 hour")
+    assert "no gap at exposes or above was open, so nothing is waited for" in err
+    assert status == 0
+    status, _, _, looks = run(evidence(MOVED, GOOD), wait="1 hour", output=recheck.Output(fail_on="note"))
+    assert "hsts/short" in looks.plans[0].only
 
 
 def test_it_ends_where_the_wait_is_over(run):
@@ -110,7 +142,7 @@ def test_an_old_copy_at_the_resolver_is_known_from_the_review_before(run):
     )
     new = evidence(names=[name(WWW)], dns=changed({f"r {WWW} A": f"NOERROR ra; {WWW} A 120 5.5.5.9"}))
     _, out, _, _ = run(new, old=old)
-    assert "dns/still-cached" in out
+    assert "A resolver still gives the old answer" in out
     assert "still gives 5.5.5.9, for 120 s more" in " ".join(out.split())
 
 
@@ -143,7 +175,7 @@ def test_a_waiting_one_sees_the_demo_mended_part_by_part(tmp_path, capsys):
     assert closed.index(next(each for each in closed if "chain/incomplete" in each)) < closed.index(
         next(each for each in closed if "page/blocked-content" in each)
     )
-    assert said.out.startswith("✓ www.marram-ferries.example: 62 closed\n")
+    assert said.out.startswith("✓ www.marram-ferries.example: 21 closed\n")
 
 
 def test_it_writes_the_last_review(run, tmp_path):

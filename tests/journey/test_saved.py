@@ -2,8 +2,10 @@
 
 import json
 
+import msgspec
 import pytest
 
+from pewter.judge.review import case_of, make_review, read_review, write_review
 from support.program import pewter
 
 
@@ -21,7 +23,9 @@ FOUND, MENDED = "review-as-found.json", "review-mended.json"
 def test_report_shows_and_writes_what_was_judged(folder):
     shown = pewter("report", FOUND, folder=folder)
     assert shown.returncode == 1
-    assert shown.stdout.startswith("■ www.marram-ferries.example: Some visitors are stopped or warned.")
+    assert shown.stdout.startswith(
+        "■ www.marram-ferries.example: Visitors of 6 of 10 names are stopped or warned: no address"
+    )
     files = [f"r{suffix}" for suffix in (".txt", ".html", ".md", ".csv", ".sarif", ".xml", ".om", ".prom", ".json")]
     written = pewter("report", FOUND, *(part for file in files for part in ("-w", file)), folder=folder)
     assert (written.returncode, written.stdout) == (1, "")
@@ -51,25 +55,88 @@ def test_compare_says_what_closed_and_what_changed(folder):
     first = run.stdout.splitlines()[0]
     assert first.startswith("✓ www.marram-ferries.example: ")
     assert first.endswith(" closed")
-    assert "certificate of freight.marram-ferries.example" in run.stdout
-    assert "name servers of marram-ferries.example" in run.stdout
+    assert len(run.stdout.splitlines()) <= 60
+    assert "certificate of marram-ferries.example, www: " in run.stdout
+    assert "name servers of marram-ferries.example: " in run.stdout
+    assert "  before 20" in run.stdout
+    assert "; Pewter " in run.stdout
     back = pewter("compare", MENDED, FOUND, folder=folder)
     assert (back.returncode, " opened" in back.stdout.splitlines()[0]) == (1, True)
     same = pewter("compare", MENDED, MENDED, folder=folder)
-    assert (same.returncode, same.stdout) == (0, "✓ www.marram-ferries.example: no gap before and none now\n")
+    assert same.returncode == 0
+    assert same.stdout.startswith("✓ www.marram-ferries.example: no gap before and none now\n")
+
+
+def test_what_a_partial_look_leaves_out_is_not_closed(folder):
+    """A look at one area against the whole one: nothing is green, the exit status neither, in no format."""
+    whole = read_review((folder / FOUND).read_bytes(), FOUND)
+    plan = msgspec.structs.replace(whole.evidence.plan, only=("hsts",))
+    part = make_review(
+        case_of(msgspec.structs.replace(whole, evidence=msgspec.structs.replace(whole.evidence, plan=plan)))
+    )
+    (folder / "part.json").write_bytes(write_review(part))
+    run = pewter("compare", FOUND, "part.json", "-w", "part.sarif", "-w", "c.json", "-w", "c.md", folder=folder)
+    assert run.returncode == 1
+    assert "Closed" not in run.stdout
+    assert "Could not be seen this time" in run.stdout
+    assert "--only hsts" in run.stdout
+    changes = json.loads((folder / "c.json").read_bytes())["gaps"]
+    assert {each["change"] for each in changes} == {"not seen this time", "stayed"}
+    (sarif,) = json.loads((folder / "part.sarif").read_bytes())["runs"]
+    assert "absent" not in {each["baselineState"] for each in sarif["results"]}
+    assert "## Closed" not in (folder / "c.md").read_text(encoding="utf-8")
+
+
+def test_results_that_were_edited_by_hand_are_judged_again(folder):
+    """Their gaps are taken out by hand, the evidence is as it was."""
+    edited = json.loads((folder / FOUND).read_bytes())
+    for result in edited["results"]["rules"]:
+        result["gaps"] = []
+    edited["results"]["gaps"] = []
+    (folder / "edited.json").write_text(json.dumps(edited), encoding="utf-8")
+    run = pewter("compare", FOUND, "edited.json", folder=folder)
+    assert run.returncode == 0
+    assert "closed" not in run.stdout.splitlines()[0]
+    assert "edited.json: its results are not what its evidence comes to" in run.stderr
+    assert "edited by hand? Judged again" in " ".join(run.stdout.split())
+
+
+def test_a_review_of_before_there_was_a_verdict_is_read(folder):
+    """The form is promised to be read: what results lacked then is made anew."""
+    older = json.loads((folder / FOUND).read_bytes())
+    for name in ("verdict", "after_first", "hints"):
+        older["results"].pop(name)
+    for entry in older["results"]["gaps"]:
+        entry.pop("hosts", None)
+    for result in older["results"]["rules"]:
+        result.pop("short", None)
+    (folder / "older.json").write_text(json.dumps(older), encoding="utf-8")
+    shown = [pewter("report", name, folder=folder).stdout for name in (FOUND, "older.json")]
+    assert shown[0] == shown[1]
+
+
+def test_judge_that_writes_says_its_verdict(folder):
+    run = pewter("judge", MENDED, "-w", "judged.json", folder=folder)
+    assert (run.returncode, run.stdout) == (0, "")
+    assert "www.marram-ferries.example: No gap found: visitors arrive safely." in run.stderr
 
 
 def test_expiry_lists_what_ends_soonest_first(folder):
     run = pewter("expiry", ".", "-w", "ends.ics", "-w", "ends.csv", folder=folder)
     assert run.returncode == 0, run.stderr
-    lines = run.stdout.splitlines()
-    assert lines == sorted(lines, key=lambda line: line[:16])
+    head, *lines = run.stdout.splitlines()
+    lines, sources = lines[: lines.index("")], lines[lines.index("") + 1 :]
+    assert head.startswith("What ends when  on 20")
+    assert lines == sorted(lines, key=lambda line: line[2:18])
     assert "review-as-found.json" not in run.stdout  # the mended one is newer
+    assert [line[:3] for line in sources] == [f"[{number}]" for number in range(1, len(sources) + 1)]
+    assert all(run.stdout.count(line.partition(" ")[2]) == 1 for line in sources)
+    assert all(len(line) <= 100 and line[0] in "■▲·✓" for line in lines)
     kinds = ("certificate ", "renewal due ", "intermediate ", "zone signatures ")
     assert all(any(f"  {kind}" in line for line in lines) for kind in kinds)
     assert (folder / "ends.csv").read_bytes().startswith(b"ends_at,kind,where,words,source\r\n")
     found = pewter("expiry", FOUND, "skerry-trust-root.pem", "--as-of", "2199-01-01", folder=folder)
-    assert " days ago" in found.stdout.splitlines()[0]
+    assert " days ago" in found.stdout.splitlines()[1]
     assert "Skerry Trust Root R1" in found.stdout
 
 

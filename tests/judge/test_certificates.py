@@ -140,6 +140,21 @@ def asked(answer) -> Case:
     return at(ASKABLE, intermediate(), revocation_asked=answer is not None, status_answers=answers)
 
 
+def leads_back() -> Case:
+    """The certificate is for the bare name alone, and that name redirects to www."""
+    here = hop(f"https://{HOST}/", issued=APEX_ALONE)
+    away = hop(f"https://{APEX}/", 301, ("Location", f"https://{HOST}/"), issued=APEX_ALONE)
+    served = [endpoint(handshake(APEX_ALONE, intermediate()), host=host) for host in (HOST, APEX)]
+    names = [name(HOST), name(APEX)]
+    return case(journey(here), journey(away, here), names=names, endpoints=served, certificates=stored(APEX_ALONE))
+
+
+def revoked_and_given(given: Issued) -> Case:
+    """A revoked certificate is served, and the file of another one was given."""
+    answer = msgspec.structs.replace(handshake(), staple=ocsp_response(status=REVOKED))
+    return at(answers=(answer,), also=(given,), given_certificates=(fingerprint(given),))
+
+
 def listed() -> Case:
     """The list that revokes it was fetched for another certificate that names it too."""
     point = x509.DistributionPoint([x509.UniformResourceIdentifier("http://crl.x.example/3.crl")], None, None, None)
@@ -308,6 +323,12 @@ CASES = {
         "asked-a-page": asked(Seen(b"<html>")),
         "list-of-another": listed(),
     },
+    chain_status.revoked_key: {
+        "given-with-the-same-key": revoked_and_given(leaf(left=80)),
+        "given-with-another-key": revoked_and_given(server(kind="P-384")),
+        "nothing-is-revoked": at(),
+        "not-known": asked(Unseen("status 503")),
+    },
     (chain_status.not_logged, predicted): {
         "two-for-180-days": logged(180, b"a", b"b"),
         "two-for-longer": logged(181, b"a", b"b"),
@@ -331,6 +352,7 @@ CASES = {
         "sibling-is-one-rule's": at(APEX_ALONE, **PAIR),
         "alone": at(APEX_ALONE, intermediate(), host=APEX),
     },
+    (name_rules.sibling_not_covered, predicted): {"that-leads-back": leads_back()},
     (name_rules.common_name_only, name_rules.not_covered, predicted): {"by-cn": at(NAMED_BY_CN, intermediate()), "good": at()},
     name_rules.odd_entries: {repr(each): listing(each) for each in ENTRIES},
     name_rules.also_covers: {"gap": at(WIDE, intermediate(), covered_names=OTHER_NAMES), "nothing": at()},

@@ -2,20 +2,30 @@
 
 import datetime
 
+import msgspec
 import pytest
+from cryptography.x509 import ocsp as x509_ocsp
 
-from pewter.evidence import Unseen
+from pewter.evidence import AskedServer, DnsSeen, Name, StopCause, Unseen
 from pewter.judge.comparison import Change, compare
-from pewter.judge.expectations import AcceptedGap, Terms
+from pewter.judge.expectations import AcceptedGap, Expectations, Terms
 from pewter.judge.review import make_review
-from support.cases import case, endpoint, handshake, hop, journey, name, stored, unseen
-from support.certificates import HOST, NOW, intermediate, leaf
+from pewter.lab.authority import issue_ca, issue_server
+from support.cases import case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen
+from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf
+from support.status import ocsp_response
 
 HTTP, HTTPS = f"http://{HOST}/", f"https://{HOST}/"
 STS = ("Strict-Transport-Security", "max-age=31536000; includeSubDomains")
 SHORT = ("Strict-Transport-Security", "max-age=60")
 MOVED = journey(hop(HTTP, 301, ("Location", HTTPS)), hop(HTTPS, 200, STS))
 PLAIN = journey(hop(HTTP))
+
+
+ANOTHER = issue_ca("Another root", None, LONG_AGO, FAR_OFF, key=key("another root"))
+
+
+OF_ANOTHER = issue_server([HOST], ANOTHER, LONG_AGO, FAR_OFF, key=key("leaf of another"))
 
 
 def review(*ways, terms=None, at=NOW, **evidence):
@@ -79,6 +89,99 @@ def test_nothing_that_could_not_be_looked_at_is_closed():
     old = review(PLAIN)
     nothing = review(unseen(HTTP), unseen(HTTPS), endpoints=[endpoint(Unseen("the deadline was over"))])
     assert not [each for each in compare(old, nothing).gaps if each.change is Change.CLOSED]
+
+
+LONG = ("Strict-Transport-Security", "max-age=31536000")
+SID = ("Set-Cookie", "sid=1; Path=/")
+SHOP = "shop.marram-ferries.example"
+LOGIN = f"{HTTPS}login"
+OLD_LEAF = leaf(left=-1)
+TWO = [endpoint(handshake()), endpoint(handshake(OLD_LEAF, intermediate()), address="192.0.2.11")]
+TWO_ADDRESSES = {"endpoints": TWO, "names": [name(HOST, "192.0.2.10", "192.0.2.11")], "certificates": stored(OLD_LEAF)}
+ONE_LEFT = {"names": [name(HOST, "192.0.2.10")]}
+ANOTHER_RESOLVER = DnsSeen((AskedServer("192.0.2.251", is_resolver=True),))
+FOUND = journey(hop(LOGIN, 200, SID), reason="found")
+HOME = journey(hop(HTTPS, 200, STS))
+
+
+@pytest.mark.parametrize(
+    ("rule", "old", "new", "change", "words"),
+    [
+        pytest.param(
+            "hsts/short", review(journey(hop(HTTPS, 200, SHORT))), review(journey(hop(HTTPS))),
+            Change.REPLACED, "No HSTS policy: no Strict-Transport-Security", id="something-worse-in-its-place",
+        ),
+        pytest.param(
+            "redirect/temporary", review(journey(hop(HTTP, 302, ("Location", HTTPS)), hop(HTTPS))), review(PLAIN, HOME),
+            Change.REPLACED, "Plain http is answered with content: 200 over plain http", id="a-redirect-that-is-gone",
+        ),
+        pytest.param(
+            "hsts/absent", review(HOME, journey(hop(f"https://{SHOP}/")), names=[name(HOST), name(SHOP)]),
+            review(HOME), Change.LEFT, f"{SHOP} is no name of the site any more", id="a-name-that-was-taken-out",
+        ),
+        pytest.param(
+            "hsts/short", review(journey(hop(HTTPS, 200, SHORT))),
+            review(journey(hop(HTTPS, 200, SHORT)), terms=Terms(expect=Expectations(hsts_minimum_age=datetime.timedelta(1 / 86400)))),
+            Change.UNSEEN, "by what the newer review goes by it was no gap before either", id="by-other-expectations",
+        ),
+        pytest.param(
+            "cookie/not-secure", review(HOME, FOUND), review(HOME), Change.UNSEEN,
+            f"{LOGIN} is not linked from the home page this time, and was not looked at (--path /login)", id="a-page-that-is-not-linked-now",
+        ),
+        pytest.param(
+            "date/expired", review(HOME, **TWO_ADDRESSES), review(HOME, **ONE_LEFT), Change.CLOSED,
+            "until 2027-01-22", id="an-address-that-is-none-any-more",
+        ),
+        pytest.param(
+            "date/expired", review(HOME, **TWO_ADDRESSES), review(HOME, dns=ANOTHER_RESOLVER, **ONE_LEFT), Change.UNSEEN,
+            f"192.0.2.11 was not looked at: another resolver gave other addresses of {HOST} this time", id="another-resolver",
+        ),
+        pytest.param(
+            "date/expired", review(HOME, **TWO_ADDRESSES),
+            review(HOME, names=[Name(HOST, routed=("127.0.0.1",))], endpoints=[endpoint(handshake(), address="127.0.0.1")]),
+            Change.UNSEEN, f"{HOST} was looked at where a route leads this time", id="by-a-route",
+        ),
+        pytest.param(
+            "redirect/missing", review(PLAIN, HOME),
+            review(stopped(HTTP, StopCause.NO_CONNECTION), HOME), Change.UNSEEN,
+            f"{HTTP}: the connection was refused", id="a-port-that-is-closed-now",
+        ),
+        pytest.param(
+            "cookie/not-secure", review(journey(hop(HTTPS, 200, SID))), review(journey(hop(HTTPS, 503))), Change.UNSEEN,
+            f"{HTTPS} shows an error page this time", id="an-error-page-sets-no-cookie",
+        ),
+        pytest.param(
+            "chain/untrusted",
+            review(HOME, endpoints=[endpoint(handshake(OF_ANOTHER, ANOTHER))], certificates=stored(OF_ANOTHER, ANOTHER)),
+            review(
+                HOME, endpoints=[endpoint(handshake(OF_ANOTHER, ANOTHER))], certificates=stored(OF_ANOTHER, ANOTHER),
+                given_trust=(fingerprint(ANOTHER),),
+            ),
+            Change.UNSEEN, "the same certificates were judged by other roots this time", id="a-root-that-was-given-now",
+        ),
+        pytest.param(
+            "date/expiring", review(HOME, at=NOW + datetime.timedelta(days=58)), review(HOME), Change.UNSEEN,
+            "it was judged for an earlier day this time (2026-11-23)", id="judged-for-an-earlier-day",
+        ),
+    ],
+)  # fmt: skip
+def test_what_is_not_closed_though_nothing_of_it_is_there(rule, old, new, change, words):
+    assert {(each.change, each.after) for each in compare(old, new).gaps if each.rule == rule and each.before} >= {
+        (change, words)
+    }
+    closed = [each for each in compare(old, new).gaps if each.rule == rule and each.change is Change.CLOSED]
+    assert bool(closed) is (change is Change.CLOSED)
+
+
+def test_a_key_that_comes_back_after_its_certificate_was_revoked_is_told():
+    answer = msgspec.structs.replace(handshake(), staple=ocsp_response(status=x509_ocsp.OCSPCertStatus.REVOKED))
+    again = leaf(left=80)
+    old = review(HOME, endpoints=[endpoint(answer)])
+    new = review(HOME, endpoints=[endpoint(handshake(again, intermediate()))], certificates=stored(again))
+    facts = {each.subject: (each.before, each.after) for each in compare(old, new).facts}
+    before, after = facts[f"key of {HOST}"]
+    assert before.endswith(", which was revoked")
+    assert "the same key in " in after
 
 
 def test_a_later_day_opens_what_ends_by_then():

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from pewter.errors import FileError
 from pewter.evidence import FetchedIssuer, HowFailed, NoConnection, StopCause, Stopped
+from pewter.judge.counts import area_counts, reaches, unknown_entries, worst_level
 from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Terms, read_duration, write_duration
 from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.case import Case
@@ -23,18 +24,11 @@ from pewter.judge.facts.visits import predict_visits
 from pewter.judge.judging import INTERRUPTED, judge
 from pewter.judge.mending import server_of
 from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
-from pewter.judge.results import (
-    area_counts,
-    count_by_level,
-    gap_entries,
-    places_of,
-    reaches,
-    unknown_entries,
-    worst_level,
-)
+from pewter.judge.results import count_by_level, gap_entries
 from pewter.judge.review import FORMAT, case_of, make_review, read_review, write_review
 from pewter.judge.rule import Words
 from pewter.judge.rules import AREAS, RULES, SITE_RULES
+from pewter.judge.saved_outcomes import places_of
 from pewter.judge.wording import words_for
 from pewter.lab.authority import DAY, issue_server
 from pewter.mends.kinds import Kind
@@ -164,7 +158,11 @@ def test_lines_wait_until_they_are_safe():
     assert [(each.pieces, each.held_back) for each in lines["redirect/missing"]] == [((), reason)]
     assert lines["hsts/absent"][0].held_back == reason
     assert lines["date/expired"][0].pieces
-    assert [step.what for step in found.first] == ["https without a warning", "redirects", "HSTS"]
+    assert [step.what for step in found.first] == [
+        "Renew the certificate and reload the server",
+        "Redirect http to https",
+    ]
+    assert (found.first[0].by, found.after_first) == (None, ())
     good = make_review(case(journey(hop(HTTP, 200, server)), journey(hop(HTTPS, 200, server)))).results
     lines = {entry.rule: entry.configurations for entry in good.gaps}
     assert lines["redirect/missing"][0].pieces

@@ -39,6 +39,8 @@ LOCAL = ("http://127.0.0.1/x.js", "http://localhost:3000/x.js", "http://a.localh
 MANY = (refers(Use.SCRIPT, f"http://c.example/{n}.js") for n in range(9))
 FOREIGN = at(refers(Use.SCRIPT), url="https://other.example/", debug_signs=("x",))
 
+ONE = page(HTTPS, "x")
+
 CASES = {
     (page_rules.blocked_content, page_rules.no_upgrade_policy): {
         **{each.value: at(refers(each)) for each in Use},
@@ -72,6 +74,13 @@ CASES = {
         "feed": states("feed", f"https://{HOST}/feed"),
         "none": states(),
         "sitemap": case(pages=(SITEMAP,)),
+    },
+    page_rules.blank: {
+        "gap": case(journey(hop(HTTPS, 200, ("Content-Length", "0")))),
+        "one-octet-is-a-page": case(journey(hop(HTTPS, page=ONE.sha256)), pages=(ONE,)),
+        "an-error-is-another-rule": case(journey(hop(HTTPS, 500, ("Content-Length", "0")))),
+        "not-read": case(journey(hop(HTTPS))),
+        "not-reached": case(unseen(HTTPS)),
     },
     page_rules.debug_output: {
         "holds": shows(404),

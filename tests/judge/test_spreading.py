@@ -18,7 +18,7 @@ SERVER = f"1 of 2 name servers of {ZONE} have the newest zone; ns2.{ZONE} (192.0
 
 
 def copies(until):
-    return f"copies at the resolver 192.0.2.250 end by {until}"
+    return f"copies at the resolver 192.0.2.250 end by 2026-11-23 {until} UTC"
 
 
 @pytest.mark.parametrize(

@@ -35,7 +35,7 @@ def test_gaps_stand_worst_level_first_and_most_sites_first(extra):
     assert [line.rstrip() for line in lines[start + 1 :]] == [
         "  ■       1  date/expired",
         "  ◆       3  redirect/missing",
-        "  ▲       5  hsts/absent                  No HSTS policy",
+        "  ▲       5  No HSTS policy  hsts/absent",
         "  ·       9  dns/caa-absent",
         "  ·       8  page/0",
         "  ·       7  page/1",

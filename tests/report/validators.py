@@ -120,7 +120,9 @@ def _browser() -> webdriver.Chrome:
     ):
         options.add_argument(argument)
     options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
-    return webdriver.Chrome(options=options, service=webdriver.ChromeService("/usr/bin/chromedriver"))
+    driver = webdriver.Chrome(options=options, service=webdriver.ChromeService("/usr/bin/chromedriver"))
+    driver.set_script_timeout(300)  # a large page on a busy machine
+    return driver
 
 
 def _checks(modules: Path, driver: webdriver.Chrome) -> Iterator[tuple[str, str, Check]]:

@@ -151,8 +151,13 @@ predicted = Rule("visit/predicted", Level.NOTE, (), _predicted)  # type: ignore[
 """What visitors meet, told like the outcomes of a rule."""
 
 
+ALL_CASES: list[Case] = []
+"""Of every table of the modules that were imported, so that what holds of any report is held against all of them."""
+
+
 def table(cases: Mapping[Rule | tuple[Rule, ...], Mapping[str, Case]]) -> pytest.MarkDecorator:
     """Cases by the rule, or the rules, that judge each of them; the test takes ``rule`` and ``looked``."""
+    ALL_CASES.extend(looked for by_title in cases.values() for looked in by_title.values())
     return pytest.mark.parametrize(
         ("rule", "looked"),
         [

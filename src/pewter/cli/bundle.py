@@ -15,9 +15,9 @@ from pewter.evidence import Endpoint, Evidence, Fault, Handshake, Plan, Step, Ta
 from pewter.gather.board import Given
 from pewter.gather.routes import read_route
 from pewter.judge.bundle_review import make_bundle_review
+from pewter.judge.counts import reaches
 from pewter.judge.facts.bundle import Bundle, BundleCase, LiveChain, mended_chain
 from pewter.judge.facts.case import why_no_handshake
-from pewter.judge.results import reaches
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.pki.files import FileContents, read_file
 from pewter.pki.pem import write_pem

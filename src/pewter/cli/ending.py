@@ -4,8 +4,8 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from pewter.errors import OWN_FAULT, NotReviewedError, PewterError, own_fault_words
+from pewter.judge.counts import reaches
 from pewter.judge.outcomes import Level
-from pewter.judge.results import reaches
 from pewter.judge.review import Review
 from pewter.plan.files import write_whole
 from pewter.report.formats import render

@@ -11,6 +11,7 @@ from pewter.errors import FileError
 from pewter.escape import escaped
 from pewter.judge.endings import Ending, EndingKind, endings_of, endings_of_certificate, soonest_first
 from pewter.judge.expectations import Expectations
+from pewter.judge.outcomes import Level
 from pewter.judge.review import Review
 from pewter.phrases import until
 from pewter.pki import Certificate, read_certificate
@@ -23,8 +24,9 @@ from pewter.report.formats import check_format
 from pewter.report.icalendar import calendar
 from pewter.report.metrics import families_of_endings, openmetrics, textfile
 from pewter.report.rows import table
+from pewter.report.sheet import MIN_WIDTH, STYLES, Marks, Sheet, cut, quoted
 
-from .output import print_text
+from .output import output_marks, output_width, print_text
 from .saying import say
 
 SUFFIXES = (".ics", ".csv", ".om", ".prom", *charts.SUFFIXES)
@@ -124,18 +126,48 @@ def _of_certificates(file: Path) -> Iterator[Ending]:
 
 
 def _listed(endings: Sequence[Ending], at: datetime.datetime) -> Text:
-    text = Text()
+    """A line each: how urgent, when, what; each file named once."""
+    marks = output_marks()
+    sheet = Sheet(max(MIN_WIDTH, min(output_width(), WIDEST)), marks)
     if not endings:
-        text.append("Nothing that was seen ends.\n")
-    width = max((len(each.kind.value) for each in endings), default=0)
+        sheet.line("Nothing that was seen ends.")
+        return sheet.text
+    sources = list(dict.fromkeys(each.source for each in endings))
+    sheet.flow(
+        "",
+        ("What ends when", "bold"),
+        f"on {at:%Y-%m-%d %H:%M} UTC" + (f", by {sources[0]}" if len(sources) == 1 else ""),
+    )
+    width = max(len(each.kind.value) for each in endings)
     for ending in endings:
         left = ending.at - at
-        style = "bold red" if left.days < 0 else "yellow" if left.days < 30 else ""
-        text.append(f"{ending.at:%Y-%m-%d %H:%M}  {until(left):>14}  ", style)
-        text.append(f"{ending.kind.value:<{width}}  ")
-        text.append(f"{escaped(ending.where)}", "bold")
-        text.append(f"  {escaped(ending.words)} ({escaped(ending.source)})\n", "dim")
-    return text
+        mark, style = _urgency(marks, ending, left)
+        head = f" {ending.at:%Y-%m-%d %H:%M}  {until(left):>12}  {ending.kind.value:<{width}}  "
+        number = f" [{sources.index(ending.source) + 1}]" if len(sources) > 1 else ""
+        room = max(sheet.width - len(head) - len(number) - 1, 12)
+        where = cut(escaped(ending.where), room)
+        room -= len(where) + 2
+        remark = f"  {quoted(escaped(ending.words), room)}" if room > _LEAST_WORDS else ""
+        sheet.line((mark, style), (head, style), (where, "bold"), (remark, "dim"), (number, "dim"))
+    if len(sources) > 1:
+        sheet.line()
+        for position, source in enumerate(sources, start=1):
+            sheet.line(f"[{position}] ", (source, "dim"))
+    return sheet.text
+
+
+def _urgency(marks: Marks, ending: Ending, left: datetime.timedelta) -> tuple[str, str]:
+    if left < datetime.timedelta():
+        level = Level.WEAKENS if ending.kind is EndingKind.RENEWAL else Level.BREAKS
+        return marks.level[level], STYLES[level]
+    if left.days < SOON:
+        level = Level.NOTE if ending.kind is EndingKind.RENEWAL else Level.WEAKENS
+        return marks.level[level], STYLES[level]
+    return marks.holds, ""
+
+
+WIDEST, SOON, _LEAST_WORDS = 100, 30, 14
+"""Columns; days; columns of a remark below which it says nothing."""
 
 
 def _rows(endings: Sequence[Ending]) -> bytes:

@@ -6,6 +6,7 @@ Only what the help needs is imported here; a command imports its own work when i
 import contextlib
 import errno
 import os
+import re
 import signal
 import sys
 from pathlib import Path
@@ -524,14 +525,30 @@ def with_defaults(arguments: list[str]) -> list[str]:
         following = rest[0] if rest else ""
         if found[-1] == "--":
             return [*found, *rest]
-        if found[-1] == "--wait" and not following[:1].isdigit():
-            found.append("2 days")
+        if found[-1] == "--wait":
+            found.append(_wait_among(rest))
         elif found[-1] == "--again":
             if following == "older-than" and len(rest) > 1:
                 found.append(f"{rest.pop(0)} {rest.pop(0)}")
             elif following not in {"all", "unreachable"} and not following.startswith("older-than"):
                 found.append("all")
     return found
+
+
+_UNITS_OF_TIME = re.compile(r"(second|minute|hour|day)s?")
+
+
+def _wait_among(rest: list[str]) -> str:
+    """The duration behind ``--wait``, taken out of what follows: two days where none does.
+
+    A word that is neither an option nor a file is meant for a duration, and is told if it is none.
+    """
+    following = rest[0] if rest else ""
+    if following[:1].isdigit():
+        first = rest.pop(0)
+        return f"{first} {rest.pop(0)}" if first.isdigit() and rest and _UNITS_OF_TIME.fullmatch(rest[0]) else first
+    is_a_word = following and not following.startswith("-") and not re.search(r"[./\\]", following)
+    return rest.pop(0) if is_a_word and not Path(following).exists() else "2 days"
 
 
 def run() -> None:

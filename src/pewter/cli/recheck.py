@@ -8,12 +8,15 @@ from pathlib import Path
 
 import msgspec
 
-from pewter.evidence import Evidence, Plan
+from pewter.errors import NotReviewedError
+from pewter.evidence import Evidence, Plan, Step
 from pewter.gather.board import Given
-from pewter.judge.comparison import Change, GapKey, compare, gap_keys, key_of, unknown_keys
+from pewter.judge.comparison import Change, GapChange, GapKey, compare, gap_keys, key_of
 from pewter.judge.facts.case import Case
+from pewter.judge.results import was_reviewed
 from pewter.judge.review import Review, make_review
 from pewter.judge.spreading import spreading
+from pewter.phrases import counted, moment
 from pewter.plan.again import awaited_gaps, given_again, plan_for, read_pause, read_wait
 from pewter.plan.files import check_writable
 from pewter.plan.saved_reviews import read_saved
@@ -57,7 +60,8 @@ class Clock:
 def run_recheck(command: RecheckCommand, look: Look | None = None, clock: Clock = Clock()) -> int:
     """Look again, show what changed, and go on until the awaited gaps are closed where that is wished.
 
-    0 where they are, or where no gap at the level is left; 1 else.
+    0 where they are, or where no gap at the level is left; 1 else, also where one could not be seen this time.
+    Raises NotReviewedError where nothing at all was seen.
     """
     old = read_saved(command.review)
     for file in command.output.write:
@@ -65,27 +69,47 @@ def run_recheck(command: RecheckCommand, look: Look | None = None, clock: Clock 
         check_writable(file)
     until = clock.now() + read_wait(command.wait) if command.wait is not None else None
     pause = read_pause(command.every)
-    awaited = awaited_gaps(old, command.rules, command.wheres)
+    fail_on = read_level(command.output.fail_on or old.terms.fail_on)
+    awaited = awaited_gaps(old, command.rules, command.wheres, fail_on)
+    if until is not None and not awaited:
+        say(f"no gap at {fail_on.value} or above was open, so nothing is waited for; --fail-on note waits for all")
+        until = None
     chosen = sorted({key.rule for key in awaited}) if command.rules or command.wheres or until is not None else []
     plan, given = plan_for(old, chosen), given_again(old)
     new = _again(old, plan, given, look or _look)
     if until is not None:
         new = _wait(_Waiting(old, plan, given, awaited, until, pause, look or _look, clock), new)
     write_files(command.output.write, new)
+    before = _narrowed(old, plan.only if chosen else ())
+    comparison = compare(before, new)
     if command.output.json:
         print_octets(render(new, ".json"))
     else:
-        print_text(
-            render_changes(compare(_narrowed(old, plan.only if chosen else ()), new), output_width(), output_marks())
-        )
+        print_text(render_changes(comparison, output_width(), output_marks()))
         say(f"{new.evidence.connections} connections, of {old.evidence.connections} in the review that was kept")
+        others = len(gap_keys(old)) - len(gap_keys(before))
+        if others:
+            say(f"{counted(others, 'other gap')} of that review: not asked about")
         if command.output.full:
             print_report(new, full=True)
     if new.evidence.interrupted:
         return INTERRUPTED
+    if _saw_nothing(new.evidence):
+        raise NotReviewedError(f"Nothing of {new.evidence.plan.first} was seen this time, so nothing is closed.")
     if until is not None or command.rules or command.wheres:
         return 1 if _still_open(old, awaited, new) else 0
-    return exit_status(new, read_level(command.output.fail_on or old.terms.fail_on))
+    status = exit_status(new, fail_on)
+    if status == 0 and comparison.in_doubt(fail_on):
+        say(f"not every gap at {fail_on.value} or above could be seen to be closed")
+        return 1
+    return status
+
+
+def _saw_nothing(evidence: Evidence) -> bool:
+    """Whether nothing answered: of a look at names alone, no server; of all others, the site."""
+    if {Step.WAYS_IN, Step.CERTIFICATES} & set(evidence.plan.steps):
+        return not was_reviewed(evidence)
+    return all(question.reply is None for question in evidence.dns.questions)
 
 
 def _look(plan: Plan, given: Given) -> Evidence:
@@ -129,9 +153,7 @@ def _wait(waiting: _Waiting, new: Review) -> Review:
         for change in compare(before, new).gaps:
             key = key_of(change.rule, change.where, change.about)
             if key in waiting.awaited and change.change is not told.get(key, Change.STAYED):
-                about = f" ({change.about})" if change.about else ""
-                what = f"{change.change.value}: {change.rule} at {change.where.text}{about}: {change.after}"
-                say(f"{new.evidence.begun:%H:%M:%S} {what}")
+                say(f"{moment(new.evidence.begun)} {change.change.value}: {_named(change)}: {change.after}")
             told[key] = change.change
         left = _still_open(waiting.old, waiting.awaited, new)
         if not left or new.evidence.interrupted or waiting.clock.now() + waiting.pause > waiting.until:
@@ -141,7 +163,7 @@ def _wait(waiting: _Waiting, new: Review) -> Review:
         words = _awaited_words(waiting, left, new)
         if words != said:
             said = words
-            say(f"{new.evidence.begun:%H:%M:%S} {words}")
+            say(f"{moment(new.evidence.begun)} {words}")
         try:
             waiting.clock.sleep(waiting.pause.total_seconds())
         except KeyboardInterrupt:
@@ -159,15 +181,15 @@ def _awaited_words(waiting: _Waiting, left: dict[GapKey, tuple[str, str]], new: 
 
 
 def _still_open(old: Review, awaited: frozenset[GapKey], new: Review) -> dict[GapKey, tuple[str, str]]:
-    """The awaited gaps that are open, or of which nothing could be seen this time; what each is, and what is seen."""
-    named = {
-        key: f"{key.rule} at {gap.where.text}{f' ({key.about})' if key.about else ''}"
-        for key, gap in gap_keys(old).items()
-        if key in awaited
+    """The awaited gaps that are open, or of which it could not be seen that they are closed; what each is, and why."""
+    return {
+        key: (_named(each), each.after)
+        for each in compare(old, new).gaps
+        for key in [key_of(each.rule, each.where, each.about)]
+        if key in awaited and not each.change.is_over
     }
-    left = {key: (named[key], gap.seen) for key, gap in gap_keys(new).items() if key in named}
-    for key, reason in unknown_keys(new).items():
-        for each in set(named) - set(left):
-            if each.rule == key.rule and key.place in {each.place, "site"}:
-                left[each] = named[each], reason
-    return left
+
+
+def _named(change: GapChange) -> str:
+    about = f" ({change.about})" if change.about else ""
+    return f"{change.title} at {change.where.text}{about} ({change.rule})"

@@ -8,7 +8,7 @@ import msgspec
 
 from pewter.errors import FileError, UsageError
 from pewter.evidence import StoredCertificate
-from pewter.judge.comparison import Change, compare
+from pewter.judge.comparison import compare, judged_again
 from pewter.judge.review import Review, case_of, make_review
 from pewter.plan.files import check_writable, write_whole
 from pewter.plan.own_files import read_trust_file
@@ -75,7 +75,7 @@ def run_judge(command: JudgeCommand) -> int:
 
 
 def run_compare(old: Path, new: Path | None, write: Sequence[Path] = (), *, json: bool = False) -> int:
-    """Say what changed; 1 where gaps opened at or above the level of the newer review."""
+    """Say what changed; 1 where gaps at or above the level of the newer review opened, or could not be seen again."""
     if new is None:
         if old.is_dir():
             return _compare_runs(old, write, json=json)
@@ -87,21 +87,26 @@ def run_compare(old: Path, new: Path | None, write: Sequence[Path] = (), *, json
     for file in write:
         check_format(file, COMPARISON_FORMATS)
         check_writable(file)
-    comparison = compare(before, after)
+    (before, of_old), (after, of_new) = judged_again(before), judged_again(after)
+    remarks = (of_old, of_new)
+    for file, remark in zip((old, new), remarks, strict=True):
+        if remark:
+            say(f"{file}: {remark}")
     for file in write:
-        write_whole(file, COMPARISON_FORMATS[file.suffix](before, after))
+        write_whole(file, COMPARISON_FORMATS[file.suffix](before, after, remarks))
         say(f"wrote {file}")
     if json:
-        print_octets(COMPARISON_FORMATS[".json"](before, after))
+        print_octets(COMPARISON_FORMATS[".json"](before, after, remarks))
     else:
-        print_text(render_changes(comparison, output_width(), output_marks()))
-    worst = read_level(after.terms.fail_on)
-    opened = (each for each in comparison.gaps if each.change is Change.OPENED)
-    return 1 if any(each.level.rank <= worst.rank for each in opened) else 0
+        print_text(render_changes(compare(before, after, remarks), output_width(), output_marks()))
+    return 1 if compare(before, after).in_doubt(read_level(after.terms.fail_on)) else 0
 
 
 def _compare_runs(folder: Path, write: Sequence[Path], *, json: bool) -> int:
-    """What changed from each site's review before to its last; 1 where gaps that break or expose opened."""
+    """What changed from each site's review before to its last.
+
+    1 where gaps that break or expose opened, or could not be seen again.
+    """
     from pewter.report.many import render_run_changes, render_run_changes_json  # noqa: PLC0415
     from pewter.survey.changes import changes_of_runs  # noqa: PLC0415
     from pewter.survey.store import Ledger  # noqa: PLC0415
@@ -118,9 +123,7 @@ def _compare_runs(folder: Path, write: Sequence[Path], *, json: bool) -> int:
         print_octets(render_run_changes_json(changes))
     else:
         print_text(render_run_changes(changes, output_width(), output_marks()))
-    serious = read_level("exposes")
-    opened = (gap for site in changes.sites for gap in site.gaps if gap.change is Change.OPENED)
-    return 1 if any(gap.level.rank <= serious.rank for gap in opened) else 0
+    return 1 if changes.in_doubt(read_level("exposes")) else 0
 
 
 def _are_of_one_site(old: Review, new: Review) -> bool:
@@ -158,5 +161,7 @@ def _put_out(review: Review, output: Output) -> int:
         print_octets(render(review, ".json"))
     elif not output.write:
         print_report(review, full=output.full)
+    else:
+        say(f"{review.evidence.plan.first}: {review.results.verdict}")
     status = exit_status(review, read_level(review.terms.fail_on))
     return FileError.exit_status if failed and status < FileError.exit_status else status

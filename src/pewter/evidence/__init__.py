@@ -22,7 +22,7 @@ from .handshakes import (
     StoredCertificate,
 )
 from .journeys import LANDED, Hop, Journey, Landed, StopCause, Stopped, WayIn
-from .names import Answer, Lookup, Name, is_ip_address
+from .names import THIS_MACHINE, Answer, Lookup, Name, is_ip_address, is_this_machine
 from .observed import Fault, Seen, Tries, Unseen
 from .origins import Origin
 from .pages import Move, MoveKind, Page, Reference, Statement, StatementKind, Use
@@ -43,6 +43,7 @@ from .root import Evidence, HostProbe, NotContacted
 __all__ = [
     "EVERY_STEP",
     "LANDED",
+    "THIS_MACHINE",
     "Alert",
     "Answer",
     "AskedServer",
@@ -105,4 +106,5 @@ __all__ = [
     "Way",
     "WayIn",
     "is_ip_address",
+    "is_this_machine",
 ]

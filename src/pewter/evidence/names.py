@@ -64,3 +64,11 @@ def is_ip_address(host: str) -> bool:
     except ValueError:
         return False
     return True
+
+
+THIS_MACHINE = "127.0.0.1"
+
+
+def is_this_machine(name: str) -> bool:
+    """Whether a name is ``localhost`` or below it: this machine by definition (RFC 6761 section 6.3)."""
+    return name == "localhost" or name.endswith(".localhost")

@@ -32,6 +32,8 @@ class HostProbe(msgspec.Struct, frozen=True, omit_defaults=True):
     """The host name in the request: ``no-such-host.invalid``."""
 
     answer: Seen[Hop] | Unseen
+    is_refused: bool = False
+    """The connection was closed without an answer, which is one way to refuse such a host."""
 
 
 class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):

@@ -7,7 +7,18 @@ import dns.exception
 import dns.resolver
 
 from pewter.errors import UsageError
-from pewter.evidence import Answer, Lookup, Reply, Seen, Unanswered, Unseen, Way, is_ip_address
+from pewter.evidence import (
+    THIS_MACHINE,
+    Answer,
+    Lookup,
+    Reply,
+    Seen,
+    Unanswered,
+    Unseen,
+    Way,
+    is_ip_address,
+    is_this_machine,
+)
 from pewter.names.aliases import targets_in
 from pewter.names.answers import final_data
 
@@ -37,6 +48,8 @@ class NameService:
         """The A and the AAAA answer, each as it comes; none for an IP address."""
         if is_ip_address(name):
             return ()
+        if is_this_machine(name):
+            return tuple(map(_done, _OF_THIS_MACHINE))
         if name not in self._tasks:
             self._tasks[name] = tuple(asyncio.create_task(self._ask(name, kind)) for kind in RECORD_TYPES)
         return tuple(map(asyncio.shield, self._tasks[name]))
@@ -48,6 +61,19 @@ class NameService:
         if reply is Unanswered.SILENT:
             return Lookup(record_type, Unseen(f"the name service did not answer within {self._step_seconds:g} s"))
         return Lookup(record_type, Unseen(f"the name service could not be asked: {reply.value}"))
+
+
+_OF_THIS_MACHINE = (
+    Lookup("A", Seen(Answer("NOERROR", (), (THIS_MACHINE,)))),
+    Lookup("AAAA", Seen(Answer("NOERROR"))),
+)
+"""Of localhost no name server is asked: what one says of it is not to be believed (RFC 6761 section 6.3)."""
+
+
+def _done(lookup: Lookup) -> asyncio.Future[Lookup]:
+    future: asyncio.Future[Lookup] = asyncio.get_running_loop().create_future()
+    future.set_result(lookup)
+    return future
 
 
 def lookup_of(name: str, record_type: str, reply: Reply) -> Lookup:

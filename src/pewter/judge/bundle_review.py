@@ -1,6 +1,7 @@
 """What a look at certificate and key files comes to, so that the renderer only prints."""
 
 import datetime
+import hashlib
 from collections.abc import Iterator
 
 import msgspec
@@ -9,12 +10,14 @@ from pewter.pki import Certificate
 from pewter.pki.files import FileItem
 from pewter.places import Place
 
+from .counts import worst_level
 from .facts.bundle import BundleCase, is_server
 from .facts.served_certificates import ServedCertificate, served_certificates
 from .judging import judge
 from .outcomes import Gap, Judged, Level
-from .results import Failed, GapEntry, count_by_level, gap_entries, guarded, places_of, worst_level
+from .results import Failed, GapEntry, count_by_level, gap_entries, guarded
 from .rules.bundle import OF_FILES
+from .saved_outcomes import places_of
 
 FORMAT = "pewter-bundle/1"
 
@@ -108,10 +111,12 @@ def _item(case: BundleCase, item: FileItem) -> ItemDrawn:
         kind = "server" if is_server(certificate) else "root" if certificate.is_self_issued else "CA"
         by = "by itself" if certificate.is_self_issued else f"by {certificate.issuer.title}"
         words = f"{kind}: {certificate.title}, {span}, {by}; {certificate.key}, SHA-256 {certificate.sha256[:8]}"
+        words += f", key {certificate.spki_sha256.hex()[:8]}"
         return ItemDrawn(words, bool(item.problem))
     words = item.words + (f": {item.problem}" if item.problem else "")
     if item.spki is not None:
         owners = [each.title for each in case.bundle.all_certificates if each.spki == item.spki]
+        words += f", key {hashlib.sha256(item.spki).hexdigest()[:8]}"
         words += f", belongs to {owners[0]}" if owners else ", belongs to no certificate here"
     return ItemDrawn(words, bool(item.problem))
 
@@ -125,6 +130,8 @@ def _live(case: BundleCase) -> Iterator[LiveDrawn]:
         served = live.certificates[0]
         is_same = leaf is not None and served.sha256 == leaf.sha256
         words = "serves this certificate" if is_same else "serves another certificate"
+        if leaf is not None and not is_same:
+            words += " with the same key" if served.spki == leaf.spki else " with another key"
         span = f"{served.not_before:%Y-%m-%d} to {served.not_after:%Y-%m-%d} by {served.issuer.title}"
         count = len(live.certificates)
         yield LiveDrawn(f"{live.place}: {words} ({span}, SHA-256 {served.sha256[:8]}), {count} sent", is_same)

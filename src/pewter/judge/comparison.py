@@ -2,17 +2,20 @@
 
 import datetime
 import enum
-from collections.abc import Callable, Iterator
+import functools
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 
 import msgspec
 
 from pewter.escape import json_escaped
-from pewter.evidence import Evidence, VersionOutcome
-from pewter.places import Place
+from pewter.evidence import Evidence, VersionOutcome, WayIn
+from pewter.phrases import counted
+from pewter.places import Place, PlaceKind
 
-from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
+from .outcomes import Accepted, Gap, Holds, Judged, Level, Outcome, Unknown
 from .results import ServedCertificate
-from .review import Review
+from .review import Review, case_of, make_review
+from .sight import Sights
 
 MAX_WORDS = 4
 """Of what holds now at the place of a gap that closed."""
@@ -23,18 +26,35 @@ class Change(enum.Enum):
 
     OPENED = "opened"
     CLOSED = "closed"
-    STAYED = "stayed"
-    UNSEEN = "no longer seen"
+    """The same check was made at the same place and holds, or what it was about is surely gone."""
+
+    REPLACED = "replaced by another gap"
+    """It is not there, since something else is wrong in its place: never closed."""
+
+    UNSEEN = "not seen this time"
     """It could not be looked at this time: never closed."""
 
+    LEFT = "no longer under review"
     ACCEPTED = "accepted"
     """The owner accepts it now."""
 
+    STAYED = "stayed"
+
+    @property
+    def is_over(self) -> bool:
+        """Nobody has to look again."""
+        return self in {Change.CLOSED, Change.ACCEPTED}
+
+
+DOUBTFUL = frozenset({Change.OPENED, Change.REPLACED, Change.UNSEEN})
+"""After which nobody can say that all is closed."""
 
 CHANGE_TITLES = {
     Change.OPENED: "Opened",
     Change.CLOSED: "Closed",
-    Change.UNSEEN: "No longer seen: it could not be looked at this time",
+    Change.REPLACED: "Another gap in its place",
+    Change.UNSEEN: "Could not be seen this time",
+    Change.LEFT: "No longer under review",
     Change.ACCEPTED: "Accepted now",
     Change.STAYED: "Stayed",
 }
@@ -58,6 +78,29 @@ class GapChange(msgspec.Struct, frozen=True):
     about: str = ""
     """Which of several at one place."""
 
+    short: str = ""
+    """The gap in few words."""
+
+
+class ChangeEntry(msgspec.Struct, frozen=True):
+    """What became of the gaps of one rule alike: one entry of a report."""
+
+    change: Change
+    rule: str
+    title: str
+    short: str
+    level: Level
+    """The worst of them."""
+
+    places: tuple[str, ...]
+    """Each once, for readers."""
+
+    before: tuple[str, ...]
+    """What was seen, each wording once."""
+
+    after: tuple[str, ...]
+    """What is seen now, or why it could not be, each wording once."""
+
 
 class FactChange(msgspec.Struct, frozen=True):
     """Something beside gaps."""
@@ -69,6 +112,24 @@ class FactChange(msgspec.Struct, frozen=True):
     after: str
 
 
+class LookFacts(msgspec.Struct, frozen=True, omit_defaults=True):
+    """When and from where one of the two looks was taken, and what judged it."""
+
+    begun: datetime.datetime
+    judged_for: datetime.datetime
+    pewter: str
+    """The version that judged."""
+
+    resolvers: tuple[str, ...] = ()
+    """None: the machine's own."""
+
+    routes: tuple[str, ...] = ()
+    only: tuple[str, ...] = ()
+    skip: tuple[str, ...] = ()
+    remark: str = ""
+    """Where its saved results are not what its evidence comes to."""
+
+
 class Comparison(msgspec.Struct, frozen=True):
     """An old review held against a new one of the same site."""
 
@@ -78,9 +139,11 @@ class Comparison(msgspec.Struct, frozen=True):
 
     after: datetime.datetime
     gaps: tuple[GapChange, ...]
-    """Opened first, then what closed, could not be seen, was accepted, and stayed."""
+    """Opened first, then what closed, was replaced, could not be seen, left, was accepted, and stayed."""
 
     facts: tuple[FactChange, ...]
+    looks: tuple[LookFacts, ...] = ()
+    """The older and the newer one."""
 
     @property
     def groups(self) -> dict[Change, tuple[GapChange, ...]]:
@@ -89,15 +152,43 @@ class Comparison(msgspec.Struct, frozen=True):
         return {change: gaps for change, gaps in found.items() if gaps}
 
     @property
+    def entries(self) -> dict[Change, tuple[ChangeEntry, ...]]:
+        """The same, one entry a rule."""
+        return {change: tuple(_entries(gaps)) for change, gaps in self.groups.items()}
+
+    @property
     def counts(self) -> list[str]:
-        """In words: ``2 opened``, ``1 closed``."""
-        return [f"{len(gaps)} {change.value}" for change, gaps in self.groups.items()] or ["no gap before and none now"]
+        """Entries in words: ``2 opened``, ``1 closed``."""
+        found = [f"{len(entries)} {change.value}" for change, entries in self.entries.items()]
+        return found or ["no gap before and none now"]
 
     @property
     def worst_open(self) -> Level | None:
         """Of what opened and what stayed."""
         levels = (each.level for each in self.gaps if each.change in {Change.OPENED, Change.STAYED})
         return min(levels, key=lambda level: level.rank, default=None)
+
+    def in_doubt(self, level: Level) -> bool:
+        """Whether a gap at this level or above opened, or was there before and could not be seen to be closed."""
+        return any(each.change in DOUBTFUL and each.level.rank <= level.rank for each in self.gaps)
+
+
+def _entries(gaps: Iterable[GapChange]) -> Iterator[ChangeEntry]:
+    of_rule: dict[str, list[GapChange]] = {}
+    for each in gaps:
+        of_rule.setdefault(each.rule, []).append(each)
+    for found in of_rule.values():
+        worst = min(found, key=lambda each: each.level.rank)
+        yield ChangeEntry(
+            worst.change,
+            worst.rule,
+            worst.title,
+            worst.short,
+            worst.level,
+            tuple(dict.fromkeys(each.where.text for each in found)),
+            tuple(dict.fromkeys(each.before for each in found if each.before)),
+            tuple(dict.fromkeys(each.after for each in found if each.after)),
+        )
 
 
 class GapKey(msgspec.Struct, frozen=True):
@@ -112,53 +203,96 @@ def key_of(rule: str, where: Place, about: str = "") -> GapKey:
     return GapKey(rule, where.key, about)
 
 
-def gap_keys(review: Review) -> dict[GapKey, Gap]:
-    """The open gaps of a review."""
-    return {key: gap for key, (_, gap) in _gaps(review).items()}
+def gap_keys(review: Review) -> dict[GapKey, tuple[Level, Gap]]:
+    """The open gaps of a review, and how bad each is."""
+    return {key: (each.level, gap) for key, (each, gap) in _gaps(review).items()}
 
 
-def unknown_keys(review: Review) -> dict[GapKey, str]:
-    """What could not be seen, by rule and place, and why."""
-    return {
-        key_of(each.rule, each.outcome.where): each.outcome.reason
-        for each in review.results.outcomes
-        if isinstance(each.outcome, Unknown)
-    }
+def compare(old: Review, new: Review, remarks: Sequence[str] = ("", "")) -> Comparison:
+    """Gaps are known by rule and place: a new address, certificate or date is no new gap.
 
-
-def compare(old: Review, new: Review) -> Comparison:
-    """Gaps are known by rule and place: a new address, certificate or date is no new gap."""
+    ``remarks``: on the results of the older and of the newer one, as :func:`judged_again` gives them.
+    """
     before, after = _gaps(old), _gaps(new)
-    others = _others(new)
     titles = {**old.results.titles, **new.results.titles}
-    changes = [
-        GapChange(Change.OPENED, each.rule, titles[each.rule], each.level, each.outcome.where, "", gap.seen, gap.about)
+    shorts = {rule: new.results.shorts.get(rule) or short for rule, short in old.results.shorts.items()}
+    shorts = {**new.results.shorts, **shorts}
+
+    def changed(change: Change, each: Judged, gap: Gap, was: str, now: str) -> GapChange:
+        rule = each.rule
+        return GapChange(change, rule, titles[rule], each.level, gap.where, was, now, gap.about, shorts[rule])
+
+    opened = [
+        changed(Change.OPENED, each, gap, "", gap.seen)
         for identity, (each, gap) in after.items()
         if identity not in before
     ]
+    later = _Later(old, new, opened)
+    changes = list(opened)
     for identity, (each, gap) in before.items():
-        change, words = _what_became(identity, after, others)
-        title = titles[each.rule]
-        changes.append(GapChange(change, each.rule, title, each.level, gap.where, gap.seen, words, gap.about))
+        change, words = later.what_became(identity, gap)
+        changes.append(changed(change, each, gap, gap.seen, words))
     order = list(CHANGE_TITLES)
     changes.sort(key=lambda each: (order.index(each.change), each.level.rank))
+    looks = tuple(_look_facts(each, remark) for each, remark in zip((old, new), remarks, strict=True))
     return Comparison(
-        new.evidence.plan.first, old.evidence.begun, new.evidence.begun, tuple(changes), tuple(_facts(old, new))
+        new.evidence.plan.first, old.evidence.begun, new.evidence.begun, tuple(changes), tuple(_facts(old, new)), looks
     )
 
 
 FORMAT = "pewter-comparison/1"
 
 
-def write_comparison(old: Review, new: Review) -> bytes:
+def write_comparison(old: Review, new: Review, remarks: Sequence[str] = ("", "")) -> bytes:
     """JSON in UTF-8 on one line, with its end."""
-    content = {"format": FORMAT, **msgspec.structs.asdict(compare(old, new))}
+    content = {"format": FORMAT, **msgspec.structs.asdict(compare(old, new, remarks))}
     return json_escaped(msgspec.json.encode(content)) + b"\n"
 
 
 def changes_by_key(old: Review, new: Review) -> dict[GapKey, GapChange]:
-    """Of each gap, what became of it."""
-    return {key_of(each.rule, each.where, each.about): each for each in compare(old, new).gaps}
+    """Of each gap, what became of it; of one that was accepted before, too."""
+    found = {key_of(each.rule, each.where, each.about): each for each in compare(old, new).gaps}
+    later = _Later(old, new, [each for each in found.values() if each.change is Change.OPENED])
+    for each in old.results.outcomes:
+        if isinstance(each.outcome, Accepted):
+            gap = each.outcome.gap
+            identity = key_of(each.rule, gap.where, gap.about)
+            change, words = later.what_became(identity, gap)
+            title = old.results.titles[each.rule]
+            changed = GapChange(change, each.rule, title, each.level, gap.where, gap.seen, words, gap.about)
+            found.setdefault(identity, changed)
+    return found
+
+
+def judged_again(review: Review) -> tuple[Review, str]:
+    """A saved review as its own evidence has it, and what there is to say where that is not what was saved.
+
+    What an earlier look decided, or an interruption cost, cannot be worked out again: then the saved results count.
+    """
+    if review.evidence.interrupted or review.evidence.faults:
+        return review, ""
+    again = make_review(case_of(review))
+    saved, held = _told(review), _told(again)
+    if saved == held:
+        return review, ""
+    if review.judged.pewter != again.judged.pewter:
+        return again, f"judged again: Pewter {review.judged.pewter} had judged it"
+    differing = counted(len(saved ^ held), "outcome")
+    return again, f"its results are not what its evidence comes to ({differing}): edited by hand? Judged again"
+
+
+_BY_AN_EARLIER_LOOK = frozenset({"dns/still-cached"})
+
+
+def _told(review: Review) -> frozenset[bytes]:
+    """Every outcome, but for those that hang on an earlier look."""
+    outcomes = (each for each in review.results.outcomes if each.rule not in _BY_AN_EARLIER_LOOK)
+    return frozenset(map(msgspec.json.encode, outcomes))
+
+
+def _look_facts(review: Review, remark: str) -> LookFacts:
+    begun, plan, judged = review.evidence.begun, review.evidence.plan, review.judged
+    return LookFacts(begun, judged.at, judged.pewter, plan.resolvers, plan.routes, plan.only, plan.skip, remark)
 
 
 def _gaps(review: Review) -> dict[GapKey, tuple[Judged, Gap]]:
@@ -169,37 +303,149 @@ def _gaps(review: Review) -> dict[GapKey, tuple[Judged, Gap]]:
     }
 
 
-def _others(review: Review) -> dict[tuple[str, str], list[Judged]]:
-    """What is no gap, by rule and place."""
-    found: dict[tuple[str, str], list[Judged]] = {}
-    for each in review.results.outcomes:
-        if not isinstance(each.outcome, Gap):
-            found.setdefault((each.rule, each.outcome.where.key), []).append(each)
-    return found
+class _Everything:
+    """Holds whatever is asked for."""
+
+    def __contains__(self, key: object) -> bool:
+        return True
 
 
-def _what_became(
-    identity: GapKey, after: dict[GapKey, tuple[Judged, Gap]], others: dict[tuple[str, str], list[Judged]]
-) -> tuple[Change, str]:
-    if identity in after:
-        return Change.STAYED, after[identity][1].seen
-    rule, place = identity.rule, identity.place
-    here = [each.outcome for each in others.get((rule, place), ())]
-    for outcome in here:
-        if isinstance(outcome, Accepted):
-            return Change.ACCEPTED, outcome.because
-    holds = list(dict.fromkeys(outcome.seen for outcome in here if isinstance(outcome, Holds)))
-    if holds:
-        return Change.CLOSED, "; ".join(holds[:MAX_WORDS])
-    unknown = [each.outcome for of_rule, found in others.items() if of_rule[0] == rule for each in found]
-    unseen = [each for each in (*here, *unknown) if isinstance(each, Unknown)]
-    of_place = next((each for each in unseen if each.where.key == place or each.where.kind.value == "site"), None)
-    if of_place is not None:
-        return Change.UNSEEN, of_place.reason
-    if not any(of_rule[0] == rule for of_rule in others) and not any(each.rule == rule for each in after):
-        # Nothing of the rule was judged: its matter is gone, or was not asked for.
-        return Change.CLOSED, "nothing of the kind is there any more"
-    return Change.CLOSED, "no longer so"
+class _Later:
+    """The newer of two reviews, asked what became of each gap of the older."""
+
+    def __init__(self, old: Review, new: Review, opened: Sequence[GapChange]) -> None:
+        self._old, self._new, self._opened = old, new, opened
+        self._before, self._sights = Sights(old.evidence), Sights(new.evidence)
+        self._gaps = _gaps(new)
+        self._others: dict[tuple[str, str], list[Judged]] = {}
+        self._why_not_judged: dict[str, str] = {}
+        """Of rules that a fault of ours or an interruption left out."""
+
+        self._why: dict[tuple[str, str, Place], str] = {}
+        for each in new.results.outcomes:
+            outcome = each.outcome
+            if isinstance(outcome, Gap):
+                continue
+            self._others.setdefault((each.rule, outcome.where.key), []).append(each)
+            if isinstance(outcome, Unknown) and outcome.where.kind is PlaceKind.SITE:
+                self._why_not_judged[each.rule] = outcome.reason
+
+    def what_became(self, identity: GapKey, gap: Gap) -> tuple[Change, str]:
+        """Never closed, but where the same check was made at the same place and held, or its matter is surely gone."""
+        if identity in self._gaps:
+            return Change.STAYED, self._gaps[identity][1].seen
+        here = [each.outcome for each in self._others.get((identity.rule, identity.place), ())]
+        for outcome in here:
+            if isinstance(outcome, Accepted) and outcome.gap.about == gap.about:
+                return Change.ACCEPTED, outcome.because
+        host = gap.host or gap.where.host
+        if self._has_left(gap.where.host):
+            return Change.LEFT, f"{gap.where.host} is no name of the site any more"
+        why = self._why_not_seen(identity, gap, host, here)
+        if why:
+            return Change.UNSEEN, why
+        if identity not in self._by_the_newer_terms:
+            return Change.UNSEEN, "by what the newer review goes by it was no gap before either"
+        holds = list(dict.fromkeys(outcome.seen for outcome in here if isinstance(outcome, Holds)))
+        hidden_by = self._in_its_place(identity.rule, host, only_what_stops=bool(holds))
+        if hidden_by is not None:
+            return Change.REPLACED, f"{hidden_by.title}: {hidden_by.after}"
+        return Change.CLOSED, "; ".join(holds[:MAX_WORDS]) or "looked at again, and nothing of the kind is there"
+
+    @functools.cached_property
+    def _by_the_newer_terms(self) -> Container[GapKey]:
+        """The older look's gaps, judged by the expectations and the canonical host of the newer review."""
+        old, new = self._old, self._new
+        terms = msgspec.structs.replace(
+            old.terms, expect=new.terms.expect, canonical=new.terms.canonical, accept=(), suppose=old.terms.suppose
+        )
+        if terms == msgspec.structs.replace(old.terms, accept=()):
+            return _Everything()
+        return {
+            key_of(each.rule, each.outcome.where, each.outcome.about)
+            for each in make_review(case_of(old, terms)).results.outcomes
+            if isinstance(each.outcome, Gap)
+        }
+
+    def _has_left(self, host: str) -> bool:
+        """Whether a name that was asked for was taken out of the site."""
+        asked = any(each.name == host and each.declared for each in self._old.evidence.names)
+        targets = {each.host for each in self._new.evidence.plan.targets}
+        return asked and host not in targets and host not in self._sights.names
+
+    def _why_not_seen(self, identity: GapKey, gap: Gap, host: str, here: Sequence[Outcome]) -> str:
+        """Why it cannot be told whether the gap is still there; empty where it can."""
+        unknown = [each for each in here if isinstance(each, Unknown)]
+        address = gap.where.address
+        if unknown:
+            there = [each for each in here if address and each.where.address == address]
+            if not there or any(isinstance(each, Unknown) for each in there):
+                return unknown[0].reason
+        if identity.rule in self._why_not_judged:
+            return self._why_not_judged[identity.rule]
+        area = identity.rule.partition("/")[0]
+        otherwise = self._judged_otherwise(area, host)
+        if otherwise:
+            return otherwise
+        holds_there = any(isinstance(each, Holds) and each.where.address == address for each in here)
+        asked = identity.rule, host, gap.where
+        if asked not in self._why:
+            self._why[asked] = self._before.why_not_again(*asked, self._sights, holds_there=holds_there)
+        return self._why[asked]
+
+    def _judged_otherwise(self, area: str, host: str) -> str:
+        """Whether the newer review was judged by what does not show the site to be mended."""
+        old, new = self._old, self._new
+        if area == "chain":
+            if set(old.evidence.given_logs) - set(new.evidence.given_logs):
+                return "the keys of the logs were not given this time"
+            given = (old.evidence.given_trust, new.evidence.given_trust)
+            others = set(given[0]) != set(given[1]) or old.evidence.trusts_given_only != new.evidence.trusts_given_only
+            if others and _sent_by(old.evidence, host) == _sent_by(new.evidence, host):
+                return "the same certificates were judged by other roots this time"
+        if area == "date" and new.judged.at < old.judged.at:
+            return f"it was judged for an earlier day this time ({new.judged.at:%Y-%m-%d})"
+        if area == "date" and set(old.evidence.given_certificates) - set(new.evidence.given_certificates):
+            return "the certificate files were not given this time"
+        if area == "hsts" and set(old.terms.suppose) != set(new.terms.suppose):
+            return "it was supposed to be otherwise in one of the two reviews"
+        return ""
+
+    def _in_its_place(self, rule: str, host: str, *, only_what_stops: bool) -> GapChange | None:
+        """What opened at the same host and hides whether the gap is still there.
+
+        ``only_what_stops``: the check was made and holds, so that only what breaks in another area can have hidden it.
+        """
+        area = rule.partition("/")[0]
+        for each in self._opened:
+            if host not in {each.where.host, *self._hosts_led_to(each)}:
+                continue
+            of_area = each.rule.partition("/")[0]
+            if each.level is Level.BREAKS and of_area in _HIDING and area in _HIDDEN_BY[of_area]:
+                return each
+            if not only_what_stops and of_area == area:
+                return each
+        return None
+
+    def _hosts_led_to(self, change: GapChange) -> tuple[str, ...]:
+        gap = self._gaps[key_of(change.rule, change.where, change.about)][1]
+        return (gap.host,) if gap.host else ()
+
+
+def _sent_by(evidence: Evidence, host: str) -> set[tuple[str, ...]]:
+    """The chains that a host served."""
+    return {each.chain for endpoint in evidence.endpoints if endpoint.name == host for each in endpoint.handshakes}
+
+
+_HIDDEN_BY = {
+    "dns": frozenset({"reach", "redirect", "chain", "name", "date", "protocol", "hsts", "cookie", "page"}),
+    "reach": frozenset({"redirect", "chain", "name", "date", "protocol", "hsts", "cookie", "page"}),
+    "redirect": frozenset({"hsts", "cookie", "page"}),
+    "protocol": frozenset({"chain", "name", "date", "hsts", "cookie", "page"}),
+}
+"""Areas of which nothing is seen where an area has a gap that breaks."""
+
+_HIDING = frozenset(_HIDDEN_BY)
 
 
 # Beside gaps
@@ -211,11 +457,22 @@ def _facts(old: Review, new: Review) -> Iterator[FactChange]:
         for name in dict.fromkeys((*before, *after)):
             if before.get(name, "") != after.get(name, "") and name in before and name in after:
                 yield FactChange(f"{subject} of {name}", before[name], after[name])
+    yield from _keys_again(old, new)
     gone = set(_names(old.evidence)) - set(_names(new.evidence))
     come = set(_names(new.evidence)) - set(_names(old.evidence))
     if gone or come:
         left, new_ones = ", ".join(sorted(gone)) or "none left out", ", ".join(sorted(come)) or "none new"
         yield FactChange("names under review", left, new_ones)
+
+
+def _keys_again(old: Review, new: Review) -> Iterator[FactChange]:
+    """Hosts of which a revoked certificate was replaced by one with the same key: whoever has that key has it still."""
+    revoked = {each.key_sha256: each for each in old.results.certificates if each.revoked and each.key_sha256}
+    for each in new.results.certificates:
+        before = revoked.get(each.key_sha256)
+        if before is not None and before.sha256 != each.sha256:
+            again = f"the same key in {each.sha256[:8]}: have the certificate issued with a new one"
+            yield FactChange(f"key of {', '.join(each.hosts)}", f"of {before.sha256[:8]}, which was revoked", again)
 
 
 def _names(evidence: Evidence) -> tuple[str, ...]:
@@ -234,7 +491,8 @@ def _in_words(certificate: ServedCertificate) -> str:
     life = certificate.life
     dates = f", {life.not_before:%Y-%m-%d} to {life.not_after:%Y-%m-%d}" if life is not None else ""
     names = ", ".join(certificate.names)
-    return f"{certificate.sha256[:8]} by {certificate.issuer}{dates}, {certificate.key}, for {names}"
+    key = f"{certificate.key} (key {certificate.key_sha256[:8]})"
+    return f"{certificate.sha256[:8]} by {certificate.issuer}{dates}, {key}, for {names}"
 
 
 def _policies(review: Review) -> dict[str, str]:
@@ -246,7 +504,7 @@ def _addresses(review: Review) -> dict[str, str]:
 
 
 def _landings(review: Review) -> dict[str, str]:
-    visits = (each for each in review.results.visits if each.by_address is None)
+    visits = (each for each in review.results.visits if each.by_address is None and each.reason is not WayIn.ABSENT)
     return {each.start: f"{each.meets.value} at {each.lands}" for each in visits}
 
 

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Protocol
 
 from pewter.evidence import Fault
-from pewter.places import the_site
+from pewter.places import Place, the_site
 
 from .expectations import AcceptedGap, Terms
 from .outcomes import Accepted, Gap, Judged, Level, Outcome, RuleOutcome, Unknown
@@ -22,6 +22,9 @@ class HasTerms(Protocol):
 
     @property
     def at(self) -> datetime.datetime: ...
+
+    def why_not_of_site(self, rule: str, where: Place) -> str:
+        """Why what was seen at a place says nothing of the site; empty where it does."""
 
 
 def judge(
@@ -55,6 +58,8 @@ def judge(
 
 
 def _judge_one(case: HasTerms, rule: Rule[Any], outcome: RuleOutcome) -> Judged:
+    if not isinstance(outcome, Unknown) and (reason := case.why_not_of_site(rule.name, outcome.where)):
+        return Judged(rule.name, rule.level, Unknown(outcome.where, reason))
     if not isinstance(outcome, Gap):
         return Judged(rule.name, rule.level, outcome)
     wished = case.terms.levels.get(rule.name)

@@ -47,11 +47,17 @@ _TO_HTTPS = frozenset(
 )
 """As long as one of them is open, visitors do not come to https by themselves."""
 
+_LEADING = _TO_HTTPS - {"redirect/downgrade", "redirect/loop"}
+"""Whose lines lead visitors to https: where https leads back, they would go round in circles."""
+
+_FOR_ALL_BELOW = frozenset({"hsts/no-subdomains", "hsts/apex-never-seen"})
+"""Whose lines say includeSubDomains: a host below without https could not be reached at all."""
+
+_WITH_POLICY = frozenset({"page/blocked-content", "page/no-upgrade-policy"})
+"""Whose lines repeat the Content-Security-Policy that is sent already."""
+
 _OF_APPLICATIONS = frozenset({"redirect/downgrade", "redirect/loop", "redirect/missing", "page/debug-output"})
 """What an application may do as well as the server before it; and all of cookies."""
-
-STEPS = ("https without a warning", "redirects", "HSTS")
-"""In the order in which they are safe: nobody may be sent to https before it opens, nor held there before that."""
 
 
 class HasHosts(Protocol):
@@ -62,6 +68,9 @@ class HasHosts(Protocol):
 
     @property
     def resolving_names(self) -> Collection[str]: ...
+
+    @property
+    def names_in_order(self) -> Sequence[str]: ...
 
     def expected_hosts(self, name: str) -> tuple[str, ...]: ...
 
@@ -78,6 +87,9 @@ class Configuration(msgspec.Struct, frozen=True, omit_defaults=True):
     server: str
     hosts: tuple[str, ...]
     """Those of the entry that run it."""
+
+    choice: str = ""
+    """Where lines for another program stand beside these: whether one of the two is enough."""
 
     pieces: tuple[Piece, ...] = ()
     held_back: str = ""
@@ -97,11 +109,54 @@ def configurations(case: HasHosts, rule: str, gaps: Sequence[Gap], waits: dict[s
             cookies.setdefault(host, {})[gap.where.name] = None
         for kind in _kinds(case, rule, gap, host):
             by_kind.setdefault(kind, {})[host] = _situation(case, gap, host, kind)
+        if rule in _WITH_POLICY and _policies_differ(case, host):
+            waits = {**waits, host: _POLICIES_DIFFER}
     for situations in by_kind.values():
         for host, names in cookies.items():
             if host in situations:
                 situations[host] = msgspec.structs.replace(situations[host], cookies=tuple(names))
-    return tuple(each for kind, situations in by_kind.items() for each in _of_kind(rule, kind, situations, waits))
+    found = [each for kind, situations in by_kind.items() for each in _of_kind(rule, kind, situations, waits)]
+    return _with_choice(rule, found)
+
+
+def _with_choice(rule: str, found: Sequence[Configuration]) -> tuple[Configuration, ...]:
+    """Where lines for two programs are for one host: whether one of them is enough, and which; that one first."""
+    lines = [each for each in found if each.pieces]
+    if len(lines) != _PROGRAMS or not set(lines[0].hosts) & set(lines[1].hosts):
+        return tuple(found)
+    application, server = lines
+    if rule in _BY_BOTH:
+        words = {application: f"Both these lines and those for {server.server} are needed", server: ""}
+        order = lines
+    else:
+        first, other = (server, application) if rule in _TO_HTTPS else (application, server)
+        words = {
+            first: f"Either these lines or those for {other.server}, one of the two is enough; these first",
+            other: f"Only in place of the lines for {first.server}",
+        }
+        order = [first, other]
+    others = [each for each in found if not each.pieces]
+    return (*(msgspec.structs.replace(each, choice=words[each]) for each in order), *others)
+
+
+_PROGRAMS = 2
+_BY_BOTH = frozenset({"redirect/loop", "redirect/downgrade"})
+"""The application has to learn from the program before it that visitors come by https."""
+
+_POLICIES_DIFFER = (
+    "no line for the whole host, since its pages send different policies; add upgrade-insecure-requests to each where "
+    "it is made"
+)
+
+
+def _policies_differ(case: HasHosts, host: str) -> bool:
+    """Whether pages of a host send different Content-Security-Policies: one line for all would take some away."""
+    return len({hop.values("Content-Security-Policy") for hop in _pages_of(case, host)}) > 1
+
+
+def _pages_of(case: HasHosts, host: str) -> list[Hop]:
+    """Answers over https that show a page: no redirect, and no error page, whose policy is its own."""
+    return [hop for hop in case.hops_of(host) if hop.url.startswith("https:") and 200 <= hop.status < 300]
 
 
 def _of_kind(rule: str, kind: Kind, situations: dict[str, Situation], waits: dict[str, str]) -> Iterator[Configuration]:
@@ -109,7 +164,8 @@ def _of_kind(rule: str, kind: Kind, situations: dict[str, Situation], waits: dic
     free = [host for host in situations if host not in waits]
     pieces = compose(rule, kind, [situations[host] for host in free])
     if pieces:
-        yield Configuration(title, tuple(free), tuple(msgspec.structs.replace(each, place="") for each in pieces))
+        bare = tuple(msgspec.structs.replace(each, place="") for each in pieces)
+        yield Configuration(title, tuple(free), pieces=bare)
     reasons: dict[str, list[str]] = {}
     for host, situation in situations.items():
         if host in waits and compose(rule, kind, [situation]):
@@ -159,7 +215,10 @@ def server_of(case: HasHosts, host: str, *, is_plain: bool = False) -> tuple[Kin
     of_scheme: dict[bool, list[str]] = {True: [], False: []}
     for hop in case.hops_of(host):
         of_scheme[hop.url.startswith("http:")] += hop.values("Server")
-    return by_server_field((*of_scheme[is_plain], *of_scheme[not is_plain]))
+    fields = (*of_scheme[is_plain], *of_scheme[not is_plain])
+    if not fields and any(hop.values("Via") for hop in case.hops_of(host)):
+        return Kind.EDGE, ()  # something that passes on and does not name itself
+    return by_server_field(fields)
 
 
 def application_of(case: HasHosts, host: str) -> Kind | None:
@@ -200,7 +259,9 @@ def _of_host(case: HasHosts, host: str) -> Situation:
         names=tuple(map(in_url, case.resolving_names)),
         max_age=getattr(policy, "max_age", None),
         sts=fields[0].strip() if fields else "",
-        policy=next((", ".join(v) for hop in secure if (v := hop.values("Content-Security-Policy"))), ""),
+        policy=next(
+            (", ".join(v) for hop in _pages_of(case, host) if (v := hop.values("Content-Security-Policy"))), ""
+        ),
         names_powered_by=any(hop.values("X-Powered-By") for hop in secure),
     )
 
@@ -209,12 +270,21 @@ def _of_host(case: HasHosts, host: str) -> Situation:
 
 
 def step_of(rule: str, level: Level) -> int | None:
-    """Which of STEPS a gap belongs to; None for one that waits for nothing, and for which nothing waits."""
+    """0 for https without a warning, 1 for redirects, 2 for HSTS; None for what waits for nothing, and nothing for it.
+
+    In this order they are safe: nobody may be sent to https before it opens, nor held there before that.
+    """
     if rule in _NO_HTTPS or (level is Level.BREAKS and rule.startswith(_CERTIFICATE_AREAS)):
         return 0
     if rule.startswith("redirect/") or rule == "reach/port-80":
         return 1
     return 2 if rule.startswith("hsts/") else None
+
+
+def _above(host: str) -> Iterator[str]:
+    """``x.example`` and ``example`` of ``a.x.example``."""
+    labels = host.split(".")
+    return (".".join(labels[position:]) for position in range(1, len(labels)))
 
 
 def waits_of(rule: str, entries: Sequence[tuple[int, str, Level, frozenset[str]]]) -> dict[str, str]:
@@ -228,4 +298,19 @@ def waits_of(rule: str, entries: Sequence[tuple[int, str, Level, frozenset[str]]
         for host in hosts:
             what = "opens only behind a warning, or not at all" if earlier == 0 else "is not where visitors are led yet"
             waits.setdefault(host, f"not yet: https://{in_url(host)} {what} (gap {number}); mend that first")
+    if rule in _FOR_ALL_BELOW:
+        for number, other, level, hosts in entries:
+            for host in hosts if step_of(other, level) == 0 else ():
+                words = (
+                    f"not yet: includeSubDomains would reach {host}, which opens only behind a warning, or not at all"
+                )
+                for above in _above(host):
+                    waits.setdefault(above, f"{words} (gap {number}); mend that first")
+    if rule in _LEADING:
+        for number, other, _, hosts in entries:
+            for host in hosts if other == "redirect/downgrade" else ():
+                words = (
+                    f"not yet: https://{in_url(host)} leads back to http (gap {number}), and this would make a circle"
+                )
+                waits.setdefault(host, f"{words}; mend that first")
     return waits

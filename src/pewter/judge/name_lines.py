@@ -14,10 +14,10 @@ from pewter.web.urls import read_url
 
 from .facts.served_certificates import LifeState
 from .outcomes import Accepted, Gap, Judged, Level
-from .results import NOT_SENT, NameFacts, Prediction, Results
+from .results import NOT_SENT, NameFacts, Prediction
 from .review import Review
 
-_DAY = 86400
+_DAY, _HOUR = 86400, 3600
 
 
 @dataclass(frozen=True)
@@ -40,6 +40,7 @@ class NameLine:
     """Of the certificate with the fewest days left."""
 
     days_left: int | None
+    hours_left: int | None
     renewal: datetime.datetime | None
     is_wildcard: bool
     """Its certificate covers it by a wildcard."""
@@ -74,10 +75,11 @@ def name_lines(review: Review) -> tuple[NameLine, ...]:
         if isinstance(gap, Gap):
             of_host.setdefault(gap.host or gap.where.host, []).append(judged)
     names = (each for each in review.evidence.names if each.declared or each.addresses)
-    return tuple(_line(results, each.name, of_host.get(each.name, ()), bool(each.addresses)) for each in names)
+    return tuple(_line(review, each.name, of_host.get(each.name, ()), bool(each.addresses)) for each in names)
 
 
-def _line(results: Results, name: str, judged: Sequence[Judged], has_address: bool) -> NameLine:
+def _line(review: Review, name: str, judged: Sequence[Judged], has_address: bool) -> NameLine:
+    results = review.results
     gaps = sorted((each for each in judged if isinstance(each.outcome, Gap)), key=lambda each: each.level.rank)
     visits = [each for each in results.visits if read_url(each.start).host == name and each.reason is not WayIn.ABSENT]
     closed = {each.start: each for each in visits if not each.meets.is_good}
@@ -95,6 +97,7 @@ def _line(results: Results, name: str, judged: Sequence[Judged], has_address: bo
         instead=next((each.meets for each in closed.values()), None),
         state=life.state if life is not None else None,
         days_left=life.days_left if life is not None else None,
+        hours_left=int((life.not_after - review.judged.at).total_seconds() // _HOUR) if life is not None else None,
         renewal=life.renewal if life is not None else None,
         is_wildcard=any(each.startswith("*.") and matches(each, name) for one in served for each in one.names),
         policy=_policy(facts),

@@ -59,6 +59,9 @@ class Gap(msgspec.Struct, frozen=True, tag="gap", omit_defaults=True):
     check_url: str = ""
     """Where the check asks, where the place is no URL."""
 
+    by: datetime.datetime | None = None
+    """From when on it stops visitors, where that is known."""
+
 
 class Holds(msgspec.Struct, frozen=True, tag="holds", omit_defaults=True):
     """It was looked at and is as expected."""

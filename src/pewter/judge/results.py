@@ -4,17 +4,27 @@ import datetime
 import functools
 import re
 from collections.abc import Callable, Iterator, Sequence
-from typing import NamedTuple, TypeVar
+from typing import TypeVar
 
 import msgspec
 
-from pewter.evidence import Alert, Ended, Evidence, Fault, Handshake, HowEnded, NotTls
+from pewter.evidence import Alert, Ended, Evidence, Fault, Handshake, HowEnded, NotTls, WayIn, is_this_machine
 from pewter.mends.composer import Piece
-from pewter.mends.kinds import Manner
+from pewter.mends.kinds import Kind, Manner
 from pewter.phrases import all_of
 from pewter.places import Place
+from pewter.web.sites import common_domain
 from pewter.web.urls import https_origin, in_url, read_url
 
+from .counts import (
+    AcceptedEntry,
+    AreaCount,
+    UnknownEntry,
+    accepted_entries,
+    area_counts,
+    unknown_entries,
+    worst_level,
+)
 from .facts.browsers import Prediction
 from .facts.case import Case
 from .facts.legs import LegsDrawn, LegState, draw_legs
@@ -23,14 +33,18 @@ from .facts.protocol_pictures import ProtocolDrawn, SuitesDrawn, draw_protocols
 from .facts.served_certificates import LifeDrawn, LifeState, Link, LinkState, ServedCertificate, served_certificates
 from .facts.visits import Visit, predict_visits
 from .facts.zone_pictures import AliasDrawn, ZoneDrawn, draw_zones
-from .mending import STEPS, Configuration, HasHosts, configurations, kinds_elsewhere, step_of, waits_of
-from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
+from .mending import Configuration, HasHosts, configurations, kinds_elsewhere, server_of, waits_of
+from .order import NOTHING_SEEN, FirstStep, Told, Worded, first_steps, hosts_of_entries, verdict
+from .outcomes import Gap, Judged, Level, Unknown
 from .rules import AREAS, RULES
+from .saved_outcomes import RuleResult, outcomes_of, places_of, rule_results
 from .wording import words_for
 
 __all__ = [
+    "AcceptedEntry",
     "AliasDrawn",
     "AreaCount",
+    "FirstStep",
     "GapEntry",
     "LegState",
     "LegsDrawn",
@@ -47,6 +61,7 @@ __all__ = [
     "Results",
     "ServedCertificate",
     "SuitesDrawn",
+    "UnknownEntry",
     "Visit",
     "ZoneDrawn",
     "make_results",
@@ -85,39 +100,15 @@ class GapEntry(msgspec.Struct, frozen=True, omit_defaults=True):
     details: tuple[str, ...] = ()
     """What helps to mend just these."""
 
+    hosts: tuple[str, ...] = ()
+    """At which it is to be mended, in the order of the look."""
+
+    by: datetime.datetime | None = None
+    """From when on it stops visitors, where that is known."""
+
     configurations: tuple[Configuration, ...] = ()
     lines_for: tuple[str, ...] = ()
     """Kinds of servers that were not recognised here, and for which ``pewter explain`` has lines."""
-
-
-class AreaCount(msgspec.Struct, frozen=True):
-    """One line of the report's areas."""
-
-    area: str
-    holds: int
-    made: int
-    """Checks that could be made: held, gaps and accepted ones.  An unknown is never one of them."""
-
-    unknown: int
-    accepted: int
-    worst: Level | None
-
-
-class UnknownEntry(msgspec.Struct, frozen=True):
-    """What could not be checked for one reason at one place."""
-
-    where: Place
-    reason: str
-    rules: tuple[str, ...]
-
-
-class AcceptedEntry(msgspec.Struct, frozen=True):
-    """A gap that the site's owner accepts."""
-
-    rule: str
-    where: Place
-    because: str
-    until: datetime.date
 
 
 class NameFacts(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -143,49 +134,7 @@ class Unvisited(msgspec.Struct, frozen=True):
     """In the page's order."""
 
 
-class GapAt(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A gap at a place, which is given by its number in the list of places."""
-
-    place: int
-    level: Level
-    seen: str
-    expected: str
-    cause: str = ""
-    own_level: Level | None = None
-    detail: str = ""
-    mend: str = ""
-    parts: tuple[str, ...] = ()
-    host: str = ""
-    about: str = ""
-    because: str = ""
-    """Why the site's owner accepts it; empty for a gap that counts."""
-
-    check_url: str = ""
-    until: datetime.date | None = None
-
-
-class RuleResult(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What one rule found."""
-
-    rule: str
-    level: Level
-    title: str
-    gaps: tuple[GapAt, ...] = ()
-    holds: dict[str, tuple[int, ...]] = {}
-    """What was seen, and the numbers of the places where it was."""
-
-    unknown: dict[str, tuple[int, ...]] = {}
-    """Why something could not be observed, and the numbers of the places where."""
-
-
-class FirstStep(msgspec.Struct, frozen=True):
-    """Gaps that are to be mended together, before those of the next step."""
-
-    what: str
-    gaps: tuple[int, ...]
-
-
-class Results(msgspec.Struct, frozen=True):
+class Results(msgspec.Struct, frozen=True, kw_only=True):
     """All that a report says."""
 
     was_reviewed: bool
@@ -193,6 +142,9 @@ class Results(msgspec.Struct, frozen=True):
 
     why_not: str
     """Why nothing was seen, where it was not."""
+
+    verdict: str = ""
+    """In one sentence: what the worst gaps do, and to whom; empty in reviews that were saved before there was one."""
 
     worst: Level | None
     counts: dict[str, int]
@@ -221,7 +173,13 @@ class Results(msgspec.Struct, frozen=True):
     unvisited: tuple[Unvisited, ...]
     accepted: tuple[AcceptedEntry, ...]
     first: tuple[FirstStep, ...]
-    """What to mend first."""
+    """What to do first."""
+
+    after_first: tuple[int, ...] = ()
+    """The numbers of the other gaps that break or expose."""
+
+    hints: tuple[str, ...] = ()
+    """Where else to look, in whole sentences."""
 
     places: tuple[Place, ...]
     """All that outcomes speak of, each once."""
@@ -235,9 +193,14 @@ class Results(msgspec.Struct, frozen=True):
         return {result.rule: result.title for result in self.rules}
 
     @property
+    def shorts(self) -> dict[str, str]:
+        """What a gap of each rule is in few words, by the rules' names."""
+        return {result.rule: result.short for result in self.rules}
+
+    @property
     def outcomes(self) -> tuple[Judged, ...]:
         """Every outcome: of each rule its gaps, what it does not know, and what holds."""
-        return tuple(outcome for result in self.rules for outcome in _outcomes(result, self.places))
+        return tuple(outcome for result in self.rules for outcome in outcomes_of(result, self.places))
 
 
 AREAS_IN_ORDER = AREAS
@@ -261,6 +224,10 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
     part = functools.partial(guarded, failed)
     first_target = case.evidence.plan.first
     gaps = part("the gaps", lambda: gap_entries(case, outcomes), tuple[GapEntry, ...]())
+    visits = part("what a visitor meets", lambda: predict_visits(case), tuple[Visit, ...]())
+    told = part("the names told of", lambda: _told_of(case, visits), Told((), "", "", frozenset(), case.at))
+    no_steps: tuple[tuple[FirstStep, ...], tuple[int, ...]] = ((), ())
+    first, after_first = part("what to do first", lambda: first_steps(_worded(gaps), told), no_steps)
     protocol_levels = (
         (each.outcome.where, each.level)
         for each in outcomes
@@ -271,6 +238,7 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
     return Results(
         was_reviewed=reviewed,
         why_not="" if reviewed else _why_nothing_was_seen(first_target, outcomes),
+        verdict=part("the verdict", lambda: _verdict(case, outcomes, gaps, visits, told), ""),
         worst=worst_level(outcomes),
         counts=count_by_level(gaps),
         canonical=part("the canonical origin", lambda: case.canonical, https_origin(first_target)),
@@ -280,7 +248,7 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
         names=part("the names", lambda: tuple(_facts_of_names(case)), ()),
         legs=part("the legs", lambda: draw_legs(case), ()),
         zones=part("the zones", lambda: draw_zones(case), ()),
-        visits=part("what a visitor meets", lambda: predict_visits(case), ()),
+        visits=visits,
         certificates=part("the certificates", lambda: served_certificates(case), ()),
         protocols=part("the protocols", lambda: draw_protocols(case, protocol_levels), ()),
         areas=area_counts(outcomes),
@@ -289,98 +257,12 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
         unknowns=unknown_entries(outcomes),
         unvisited=part("the links", lambda: tuple(_unvisited(case)), ()),
         accepted=accepted_entries(outcomes),
-        first=first_steps(gaps),
+        first=first,
+        after_first=after_first,
+        hints=part("the hints", lambda: tuple(_hints(case)), ()),
         places=tuple(places),
-        rules=_by_rule(outcomes, places),
+        rules=rule_results(outcomes, places),
     )
-
-
-# Outcomes, as they are saved
-
-
-def places_of(outcomes: Sequence[Judged]) -> dict[Place, int]:
-    """Every place that outcomes speak of, and its number."""
-    return {place: number for number, place in enumerate(dict.fromkeys(each.outcome.where for each in outcomes))}
-
-
-def _by_rule(outcomes: Sequence[Judged], places: dict[Place, int]) -> tuple[RuleResult, ...]:
-    of_rule: dict[str, _OfRule] = {}
-    for judged in outcomes:
-        found, outcome = of_rule.setdefault(judged.rule, _OfRule([], {}, {})), judged.outcome
-        match outcome:
-            case Holds(where=where, seen=words):
-                found.holds.setdefault(words, []).append(places[where])
-            case Unknown(where=where, reason=words):
-                found.unknown.setdefault(words, []).append(places[where])
-            case _:
-                found.gaps.append(_gap_at(judged, places))
-    return tuple(
-        RuleResult(
-            rule.name,
-            rule.level,
-            rule.words.title,
-            tuple(found.gaps),
-            {words: tuple(numbers) for words, numbers in found.holds.items()} if found.holds else {},
-            {words: tuple(numbers) for words, numbers in found.unknown.items()} if found.unknown else {},
-        )
-        for rule in RULES
-        for found in [of_rule.get(rule.name)]
-        if found is not None
-    )
-
-
-class _OfRule(NamedTuple):
-    """What one rule found, while it is gathered."""
-
-    gaps: list[GapAt]
-    holds: dict[str, list[int]]
-    unknown: dict[str, list[int]]
-
-
-def _gap_at(judged: Judged, places: dict[Place, int]) -> GapAt:
-    outcome = judged.outcome
-    gap = outcome.gap if isinstance(outcome, Accepted) else outcome
-    assert isinstance(gap, Gap)
-    found = GapAt(
-        places[gap.where],
-        judged.level,
-        gap.seen,
-        gap.expected,
-        gap.cause,
-        gap.level,
-        gap.detail,
-        gap.mend,
-        gap.parts,
-        gap.host,
-        gap.about,
-        check_url=gap.check_url,
-    )
-    if isinstance(outcome, Accepted):
-        return msgspec.structs.replace(found, because=outcome.because, until=outcome.until)
-    return found
-
-
-def _outcomes(result: RuleResult, places: Sequence[Place]) -> Iterator[Judged]:
-    for at in result.gaps:
-        gap = Gap(
-            places[at.place],
-            at.seen,
-            at.expected,
-            at.cause,
-            at.own_level,
-            at.detail,
-            at.mend,
-            at.parts,
-            at.host,
-            at.about,
-            at.check_url,
-        )
-        outcome = gap if at.until is None else Accepted(gap, at.because, at.until)
-        yield Judged(result.rule, at.level, outcome)
-    for reason, numbers in result.unknown.items():
-        yield from (Judged(result.rule, result.level, Unknown(places[number], reason)) for number in numbers)
-    for seen, numbers in result.holds.items():
-        yield from (Judged(result.rule, result.level, Holds(places[number], seen)) for number in numbers)
 
 
 # Gaps
@@ -416,6 +298,7 @@ def _entry(
     rule = _RULES[name]
     first = words_for(case, rule, gaps[0])
     lines = configurations(case, name, gaps, waits)
+    hosts = dict.fromkeys(gap.host or gap.where.host for gap in gaps)
     return GapEntry(
         number=number,
         rule=name,
@@ -427,19 +310,52 @@ def _entry(
         mend=first.mend,
         check=first.check,
         details=tuple(dict.fromkeys(gap.detail for gap in gaps if gap.detail)),
+        hosts=hosts_of_entries(case.names_in_order, hosts),
+        by=min((gap.by for gap in gaps if gap.by is not None), default=None),
         configurations=lines,
         lines_for=() if lines else kinds_elsewhere(name),
     )
 
 
-def first_steps(entries: Sequence[GapEntry]) -> tuple[FirstStep, ...]:
-    """What to do first, in the order in which it is safe; all else can be mended in any order."""
-    of_step: dict[int, list[int]] = {}
-    for entry in entries:
-        step = step_of(entry.rule, entry.level)
-        if step is not None and entry.level is not Level.NOTE:
-            of_step.setdefault(step, []).append(entry.number)
-    return tuple(FirstStep(STEPS[step], tuple(numbers)) for step, numbers in sorted(of_step.items()))
+def _hints(case: Case) -> Iterator[str]:
+    """What the look itself shows that there is more to look at."""
+    edges = [name for name in case.resolving_names if server_of(case, name)[0] is Kind.EDGE]
+    if edges and not case.evidence.plan.origins:
+        yield (
+            f"An edge service answers for {all_of(edges[:3])}{' and more' if len(edges) > 3 else ''}: --origin ADDRESS "
+            "looks at the server behind it, too."
+        )
+    machines = [name.name for name in case.evidence.names if is_this_machine(name.name)]
+    if machines:
+        yield f"{all_of(machines[:3])} is this machine itself (RFC 6761 section 6.3): nobody else gets there."
+
+
+def _worded(entries: Sequence[GapEntry]) -> list[Worded]:
+    return [Worded(each.number, _RULES[each.rule], each.level, each.hosts, each.by) for each in entries]
+
+
+def _told_of(case: Case, visits: Sequence[Visit]) -> Told:
+    """The site's names, but for siblings that do not exist."""
+    names = tuple(each.name for each in case.evidence.names if each.name in case.site_names)
+    met = [each for each in visits if each.reason is not WayIn.ABSENT]
+    opening = {read_url(each.start).host for each in met if each.meets.is_good or each.is_login_wall}
+    return Told(names, common_domain(names), read_url(case.canonical).host, frozenset(names) - opening, case.at)
+
+
+def _verdict(
+    case: Case, outcomes: Sequence[Judged], entries: Sequence[GapEntry], visits: Sequence[Visit], told: Told
+) -> str:
+    if not was_reviewed(case.evidence):
+        return NOTHING_SEEN
+    met = [each for each in visits if each.reason is not WayIn.ABSENT]
+    plan = case.evidence.plan
+    return verdict(
+        _worded(entries),
+        told,
+        arrive=bool(met) and all(each.meets.is_good or each.is_login_wall for each in met),
+        has_unknown=bool(unknown_entries(outcomes)),
+        is_partial=bool(plan.only or plan.skip),
+    )
 
 
 _OF_ITS_OWN_ADDRESS = frozenset(
@@ -469,9 +385,9 @@ def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
     if len(numbers) < 3:
         return ""
     return (
-        f"Gaps {all_of(numbers)} point to one cause: the application's own address is set to http://{name}, or it "
-        f"does not know that its visitors come by https. Set the address to https (its site or base URL, or the "
-        f"trusted X-Forwarded-Proto of the proxy before it), then look again."
+        f"Gaps {all_of(numbers)} point to one cause: what makes the pages takes its own address to be http://{name}. "
+        f"Set it to https (an application's site or base URL, or the X-Forwarded-Proto that it trusts; the template of "
+        f"files), then look again."
     )
 
 
@@ -481,61 +397,6 @@ def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
 def count_by_level(entries: Sequence[GapEntry]) -> dict[str, int]:
     """Entries by level, worst first; levels without any are left out."""
     return {level.value: count for level in Level if (count := sum(1 for entry in entries if entry.level is level))}
-
-
-def worst_level(outcomes: Sequence[Judged]) -> Level | None:
-    levels = [judged.level for judged in outcomes if isinstance(judged.outcome, Gap)]
-    return min(levels, key=lambda level: level.rank) if levels else None
-
-
-def reaches(outcomes: Sequence[Judged], level: Level) -> bool:
-    """Whether any gap is at this level or above."""
-    worst = worst_level(outcomes)
-    return worst is not None and worst.rank <= level.rank
-
-
-def area_counts(outcomes: Sequence[Judged]) -> tuple[AreaCount, ...]:
-    """One count an area, in the order of reports; areas of which nothing was judged are left out."""
-    by_area: dict[str, list[Judged]] = {}
-    for judged in outcomes:
-        by_area.setdefault(judged.rule.partition("/")[0], []).append(judged)
-    counts = []
-    for area in AREAS:
-        of_area = by_area.get(area, [])
-        if not of_area:
-            continue
-        kinds = [type(judged.outcome) for judged in of_area]
-        counts.append(
-            AreaCount(
-                area,
-                kinds.count(Holds),
-                len(kinds) - kinds.count(Unknown),
-                kinds.count(Unknown),
-                kinds.count(Accepted),
-                worst_level(of_area),
-            )
-        )
-    return tuple(counts)
-
-
-def unknown_entries(outcomes: Sequence[Judged]) -> tuple[UnknownEntry, ...]:
-    """What could not be checked, by reason and place; of what a fault of ours cost, the fault itself tells."""
-    groups: dict[tuple[str, str], tuple[Place, list[str]]] = {}
-    for judged in outcomes:
-        match judged.outcome:
-            case Unknown(where=where, reason=reason) if reason != Fault.REASON:
-                groups.setdefault((where.text, reason), (where, []))[1].append(judged.rule)
-    return tuple(
-        UnknownEntry(where, reason, tuple(dict.fromkeys(rules))) for (_, reason), (where, rules) in groups.items()
-    )
-
-
-def accepted_entries(outcomes: Sequence[Judged]) -> tuple[AcceptedEntry, ...]:
-    return tuple(
-        AcceptedEntry(judged.rule, judged.outcome.where, judged.outcome.because, judged.outcome.until)
-        for judged in outcomes
-        if isinstance(judged.outcome, Accepted)
-    )
 
 
 # The look as a whole

@@ -149,7 +149,12 @@ def read_review(octets: bytes, title: str) -> Review:
         raise FileError(f"{title} is a damaged review: {exc}.") from exc
     except IndexError as exc:
         raise FileError(f"{title} is a damaged review: a journey names a hop that is not there.") from exc
-    return msgspec.structs.replace(review, evidence=msgspec.structs.replace(review.evidence, journeys=journeys))
+    review = msgspec.structs.replace(review, evidence=msgspec.structs.replace(review.evidence, journeys=journeys))
+    if not review.results.verdict:
+        # Saved before results had all that is told now: they are made anew, by the same stores and for the same moment.
+        again = make_review(case_of(review))
+        return msgspec.structs.replace(review, results=again.results)
+    return review
 
 
 class _Head(msgspec.Struct):

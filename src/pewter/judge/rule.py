@@ -1,5 +1,6 @@
 """Rules: pure functions from a case to outcomes, with their words from the catalogue."""
 
+import enum
 import functools
 import importlib.resources
 import tomllib
@@ -15,10 +16,53 @@ C_contra = TypeVar("C_contra", contravariant=True)
 """What a rule is given: the case of a site or of a bundle, or what both have."""
 
 
+class Does(enum.Enum):
+    """What a gap does, to visitors or to the site; the verdict goes by it."""
+
+    STOPS = "stops"
+    """Visitors do not get in, or get a warning."""
+
+    STOPS_BELOW = "stops below"
+    """Those of hosts below."""
+
+    SPOILS = "spoils"
+    """They get in, and something does not work."""
+
+    ENDS = "ends"
+    """It will stop them, at an hour that is known."""
+
+    SOME = "some"
+    """Programs differ."""
+
+    READ = "read"
+    """What they send and get can be read or changed on the way."""
+
+    IMPOSTOR = "impostor"
+    """Somebody else can stand in for the site."""
+
+    COOKIES = "cookies"
+    WEAK_TLS = "weak tls"
+    INSIDE = "inside"
+    """Inner workings are shown."""
+
+    RENEWAL = "renewal"
+    """The next certificate will not be issued."""
+
+    WEAKER = "weaker"
+    NOTE = "note"
+
+
 class Words(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What the catalogue says of one rule; ``{host}`` and ``{canonical}`` stand for the place at hand."""
 
     title: str
+    short: str
+    """The gap in few words, for tables and the verdict: ``certificate expired``."""
+
+    do: str
+    """What to do, as an order that takes ``at HOST``: ``Serve the missing intermediate``."""
+
+    does: Does
     looks_at: str
     why: str
     mend: str

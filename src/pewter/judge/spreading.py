@@ -7,7 +7,7 @@ from pewter.evidence import Record, Reply, Way
 from pewter.names.answers import soa_above
 from pewter.names.comparison import content, said_of
 from pewter.names.spread import negative_ttl, ttl_of
-from pewter.phrases import all_of
+from pewter.phrases import all_of, moment
 
 from .facts.case import Case
 from .facts.naming import Naming, Zone, naming
@@ -38,7 +38,7 @@ def _copies(case: Case, found: Naming, zone: Zone) -> Iterator[str]:
             end for name in zone.names for kind in _TYPES for end in _end(case, found, zone, now, resolver, name, kind)
         ]
         if ends:
-            yield f"copies at the resolver {found.answers.server(resolver).address} end by {max(ends):%H:%M:%S}"
+            yield f"copies at the resolver {found.answers.server(resolver).address} end by {moment(max(ends))}"
 
 
 def _end(

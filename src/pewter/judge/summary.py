@@ -11,9 +11,10 @@ from pewter.evidence import Seen, Unseen
 from pewter.tls import version_name
 from pewter.web.hsts import StrictTransportSecurity, read_sts
 
-from .comparison import GapChange
+from .comparison import DOUBTFUL, GapChange
 from .endings import endings_of
 from .facts.case import Case, accepted_versions
+from .outcomes import Level
 from .results import NOT_SENT, Results, ServedCertificate
 from .review import Review
 
@@ -132,6 +133,8 @@ class SiteChanges(msgspec.Struct, frozen=True):
     """But for those that stayed."""
 
     remark: str = ""
+    is_known: bool = True
+    """False where there is no review of one of the two runs, so that nothing can be told."""
 
 
 class RunChanges(msgspec.Struct, frozen=True):
@@ -142,6 +145,13 @@ class RunChanges(msgspec.Struct, frozen=True):
     """Sites with the same gaps."""
 
     sites: tuple[SiteChanges, ...]
+
+    def in_doubt(self, level: Level) -> bool:
+        """Whether a gap at this level or above opened, or could not be seen to be closed; or a site could not."""
+        return any(
+            not each.is_known or any(gap.change in DOUBTFUL and gap.level.rank <= level.rank for gap in each.gaps)
+            for each in self.sites
+        )
 
 
 def summary_of(key: str, review: Review, case: Case | None = None) -> Summary:

@@ -31,7 +31,7 @@ def words_for(case: HasHosts, rule: Rule[object], gap: Gap) -> Filled:
     return Filled(
         why=_fill(words.why, case, host),
         mend=_fill(gap.mend or words.mend, case, host),
-        check=_check(words.check, gap, host),
+        check=_check(words.check, gap, host).replace("{below}", _below(case, host)),
     )
 
 
@@ -58,6 +58,12 @@ def _check(text: str, gap: Gap, host: str) -> str:
     }
     # All at once: what a URL holds is no placeholder.
     return _OF_CHECKS.sub(lambda match: shlex.quote(values[match[1]]), text)
+
+
+def _below(case: HasHosts, host: str) -> str:
+    """Options that name the hosts below, without which nothing of them is looked at."""
+    names = [name for name in case.resolving_names if name.endswith(f".{host}")]
+    return "".join(f" --also {shlex.quote(name)}" for name in names)
 
 
 def _fill(text: str, case: HasHosts, host: str) -> str:

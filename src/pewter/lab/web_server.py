@@ -159,7 +159,8 @@ class WebServer:
                 request = _read_head(scheme, await reader.readuntil(b"\r\n\r\n"))
                 host = self._hosts.get(request.host) or self._default
                 response = host.handler(request)
-                writer.write(response.octets or _response_octets(response, host.server))
+                own = response.octets
+                writer.write(own if own is not None else _response_octets(response, host.server))
                 await writer.drain()
                 if response.octets is not None or not 0 <= request.body_length <= MAX_BODY:
                     return

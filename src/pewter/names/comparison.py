@@ -89,6 +89,16 @@ def old_addresses(answers: Answers, name: str, zone: str) -> frozenset[str]:
 
     Empty where no server that is up to date told the name's addresses itself.
     """
+    old, now = _old_and_new(answers, name, zone)
+    return old - now if now else frozenset()
+
+
+def new_addresses(answers: Answers, name: str, zone: str) -> frozenset[str]:
+    """Those that servers give which are up to date."""
+    return _old_and_new(answers, name, zone)[1]
+
+
+def _old_and_new(answers: Answers, name: str, zone: str) -> tuple[frozenset[str], frozenset[str]]:
     asked = tuple(number for number, server in enumerate(answers.seen.servers) if not server.is_resolver)
     late = behind(serials(answers, asked, zone))
     now, old = frozenset[str](), frozenset[str]()
@@ -97,12 +107,12 @@ def old_addresses(answers: Answers, name: str, zone: str) -> frozenset[str]:
             if said.server in late:
                 old |= said.union
             elif any(" " in each for each in said.union):
-                return frozenset()  # an alias, or that there is no such name
+                return frozenset(), frozenset()  # an alias, or that there is no such name
             else:
                 now |= said.union
         reply = answers.resolved(name, kind)
         old |= final_data(reply, name, kind) if isinstance(reply, Reply) and late else frozenset()
-    return old - now if now else frozenset()
+    return old, now
 
 
 def is_later(one: int, other: int) -> bool:

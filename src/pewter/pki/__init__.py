@@ -7,7 +7,7 @@ from .extensions import MUST_STAPLE
 from .forms import FormFault, form_faults
 from .identity import covers, presented_names
 from .keys import KeyFacts
-from .life import Life, life_of, longest_life
+from .life import LONGEST_LIVES, Life, life_of, longest_life
 from .ocsp import judge_ocsp
 from .paths import FaultKind, Path, PathFault, build_paths
 from .pem import read_certificate_blocks
@@ -17,6 +17,7 @@ from .stores import Store, read_store
 from .timestamps import Log
 
 __all__ = [
+    "LONGEST_LIVES",
     "MUST_STAPLE",
     "Certificate",
     "ChainAssessment",

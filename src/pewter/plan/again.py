@@ -10,6 +10,7 @@ from pewter.evidence import Plan
 from pewter.gather.board import Given
 from pewter.judge.comparison import GapKey, gap_keys
 from pewter.judge.expectations import read_duration
+from pewter.judge.outcomes import Level
 from pewter.judge.review import Review
 from pewter.judge.rules import SITE_RULES, near, steps_for
 from pewter.pki import Certificate, read_certificate
@@ -50,17 +51,21 @@ _OF_SPREADING = ("dns/servers-disagree", "dns/still-cached")
 """What else is told while a change of the zone is waited for."""
 
 
-def awaited_gaps(review: Review, rules: Sequence[str], wheres: Sequence[str]) -> frozenset[GapKey]:
-    """The open gaps that are waited for; UsageError where what was chosen names none."""
+def awaited_gaps(review: Review, rules: Sequence[str], wheres: Sequence[str], fail_on: Level) -> frozenset[GapKey]:
+    """The open gaps that are waited for: those chosen, else those at a level or above.
+
+    UsageError where what was chosen names none.
+    """
     known = {rule.name for rule in SITE_RULES}
     for rule in rules:
         if rule not in known:
             raise UsageError(f"--rule {rule!r} is no rule.{near(rule, known)} 'pewter rules' lists them.")
     found = {
         key
-        for key, gap in gap_keys(review).items()
+        for key, (level, gap) in gap_keys(review).items()
         if (not rules or key.rule in rules)
         and (not wheres or {gap.where.text, gap.where.host, gap.where.key} & set(wheres))
+        and (rules or wheres or level.rank <= fail_on.rank)
     }
     if not found and (rules or wheres):
         raise UsageError("No open gap of the review is of these rules and places: there is nothing to wait for.")

@@ -111,8 +111,13 @@ def _accepted(review: Review) -> Iterator[str]:
     until = (review.judged.at + datetime.timedelta(days=ACCEPTED_DAYS)).date()
     if review.results.gaps:
         yield from ("", "# What is open now. To accept one: take the # away, and say why.")
+    written = set()
     for entry in review.results.gaps[:MAX_ACCEPTED]:
         place = review.results.places[entry.places[0]]
+        # Two gaps of one rule at one place are accepted by one entry.
+        if (entry.rule, place.host or place.text) in written:
+            continue
+        written.add((entry.rule, place.host or place.text))
         yield from (
             "#",
             "# [[accept]]",

@@ -24,12 +24,17 @@ def render_bundle(review: BundleReview, next_lines: tuple[str, ...], width: int,
     mark, style = (marks.holds, "bold green") if worst is None else (marks.level[worst], STYLES[worst])
     is_anything = review.can_be_installed or worst is None
     verdict = _VERDICTS[worst] if is_anything else "There is nothing to install here."
+    is_in_parts = any(entry.rule == "bundle/in-parts" for entry in review.gaps)
+    if is_in_parts and worst is Level.NOTE:
+        verdict = "Whole, in separate files: join them before they are installed."
     sheet.flow("", (f"{review.subject}: {verdict}", style), "", (mark, style))
     counts = levels_in_words(sheet, review.counts)
     held = f"({review.held} of {len(review.outcomes)} checks hold)"
     sheet.line("  " + (f"{counts}   " if counts else ""), (held, "dim"))
     _files(sheet, review.files)
-    render_certificates(sheet, review.certificates, review.judged_for, are_served=False)
+    render_certificates(
+        sheet, review.certificates, review.judged_for, lacking="IN ANOTHER FILE" if is_in_parts else "NOT IN THIS FILE"
+    )
     _live(sheet, review.live)
     render_gaps(sheet, review.gaps, review.places, review.titles)
     if next_lines:

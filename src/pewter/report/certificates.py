@@ -24,30 +24,36 @@ def render_certificates(
     certificates: Sequence[ServedCertificate],
     at: datetime.datetime,
     *,
-    are_served: bool = True,
-    sound_in_brief: bool = False,
+    lacking: str = "",
+    in_brief: bool = False,
 ) -> None:
-    """``are_served``: False for certificates in files, of which no server has said anything."""
+    """``lacking``: for certificates in files, of which no server has said anything, what a link is that is not there.
+
+    ``in_brief``: sound ones together, of others what is not.
+    """
     if not certificates:
+        return
+    sound = [each for each in certificates if in_brief and _level(each) is None]
+    if in_brief:
+        if sound:
+            words = "; ".join(f"{_short_places(sheet, each)}{_until(each.life)}" for each in sound)
+            sheet.labelled(2, sheet.marks.holds, f"certificates: {words}", label_width=1)
+        for certificate in certificates:
+            if certificate not in sound:
+                _unsound(sheet, certificate)
         return
     sheet.heading("Certificates", f"judged for {at:%Y-%m-%d %H:%M} UTC")
     verdicts = {certificate.stores for certificate in certificates if certificate.stores}
     if len(verdicts) == 1 and len(next(iter(verdicts))) > 1:
         sheet.labelled(2, "trusted by", _stores(sheet.marks, next(iter(verdicts))), label_width=10)
-    lacking = [each for each in certificates if each.lacks_staple]
-    if are_served and lacking:
+    without_staple = [each for each in certificates if each.lacks_staple]
+    if not lacking and without_staple:
         words = "the CA's word that a certificate is not revoked, sent along with it: optional, and not sent by "
-        places = [place for each in lacking for place in each.places]
+        places = [place for each in without_staple for place in each.places]
         everywhere = not any(each.staple for each in certificates)
         sheet.labelled(2, "stapling", words + ("any server" if everywhere else listed(places)), label_width=10)
-    terms = ("whole as served", "NOT SENT") if are_served else ("whole", "NOT IN THIS FILE")
-    sound = [each for each in certificates if sound_in_brief and _level(each) is None]
-    if sound:
-        words = "; ".join(f"{listed(each.places)}{_until(each.life)}" for each in sound)
-        sheet.labelled(2, sheet.marks.holds, words, label_width=1)
+    terms = ("whole", lacking) if lacking else ("whole as served", "NOT SENT")
     for certificate in certificates:
-        if certificate in sound:
-            continue
         _certificate(sheet, certificate, with_stores=len(verdicts) > 1, words=terms)
 
 
@@ -86,6 +92,27 @@ def _certificate(sheet: Sheet, certificate: ServedCertificate, *, with_stores: b
     _life(sheet, certificate)
 
 
+def _short_places(sheet: Sheet, certificate: ServedCertificate) -> str:
+    return listed([sheet.short(place) for place in certificate.places])
+
+
+def _unsound(sheet: Sheet, certificate: ServedCertificate) -> None:
+    """In a line or two: where it is served, the link that is missing or broken, what is left of it."""
+    marks, level = sheet.marks, _level(certificate) or Level.NOTE
+    head = f"certificate at {_short_places(sheet, certificate)}: "
+    if certificate.unreadable:
+        sheet.labelled(2, marks.level[level], f"{head}it cannot be read: {certificate.unreadable}", label_width=1)
+        return
+    path, broken = path_words(marks, certificate.links, "whole", "NOT SENT")
+    words = [path] if broken or certificate.problem else []
+    words += [certificate.status] if certificate.revoked else []
+    words += [life_words(certificate.life)] if certificate.life is not None else []
+    sheet.labelled(
+        2, marks.level[level], head + "; ".join(words), label_width=1, stressed=broken,
+        stress_style=STYLES[Level.BREAKS],
+    )  # fmt: skip
+
+
 def _level(certificate: ServedCertificate) -> Level | None:
     """How bad it is; None for one without a fault."""
     if certificate.problem or certificate.revoked or certificate.unreadable:
@@ -103,8 +130,15 @@ def _remark(certificate: ServedCertificate) -> str:
 
 
 def _path(sheet: Sheet, links: tuple[Link, ...], whole: str, lacking: str) -> None:
-    """``whole`` and ``lacking``: what a path without a fault is, and a link that is known from elsewhere."""
-    marks = sheet.marks
+    path, broken = path_words(sheet.marks, links, whole, lacking)
+    sheet.labelled(4, "path", path, stressed=broken, stress_style=STYLES[Level.BREAKS])
+
+
+def path_words(marks: Marks, links: tuple[Link, ...], whole: str, lacking: str) -> tuple[str, str]:
+    """A path from leaf to root, and the part of it that is to be stressed.
+
+    ``whole`` and ``lacking``: what a path without a fault is, and a link that is known from elsewhere.
+    """
     words, broken = [], ""
     for position, link in enumerate(links):
         title = "leaf" if position == 0 else link.title
@@ -122,7 +156,7 @@ def _path(sheet: Sheet, links: tuple[Link, ...], whole: str, lacking: str) -> No
     path = f" {marks.above} ".join(words)
     if links and not broken and len(links) > 1:
         path += f": {whole}"
-    sheet.labelled(4, "path", path, stressed=broken, stress_style=STYLES[Level.BREAKS])
+    return path, broken
 
 
 def _life(sheet: Sheet, certificate: ServedCertificate) -> None:
@@ -153,7 +187,8 @@ def life_words(life: LifeDrawn) -> str:
         case _ if life.is_endless:
             words = f"since {life.not_before:%Y-%m-%d}, without an end"
         case _:
-            words = f"{abs(life.days_left)} of {life.days} days left, until {life.not_after:%Y-%m-%d}"
+            left = f"{life.days_left} of {life.days} days" if life.days_left else life.left
+            words = f"{left} left, until {life.not_after:%Y-%m-%d}"
             if life.state is LifeState.IN_DATE:
                 words += f", renewal due {life.renewal:%Y-%m-%d}"
             elif life.state is LifeState.RENEWAL_DUE:

@@ -21,6 +21,9 @@ PAST_DAYS, AHEAD_DAYS = 60.0, 400.0
 """What is drawn at most: a root that ends in ten years would press all else together."""
 
 SUFFIXES = (".png", ".svg")
+_FAR = 0.75
+"""Share of the width beyond which a date stands before its mark."""
+
 _SALT = "pewter"
 _COLOURS = {"breaks": "#b01218", "exposes": "#8a1f8a", "weakens": "#9a6a00", "note": "#0b5c74", "holds": "#14652f"}
 _DIM = "#5a6875"
@@ -110,15 +113,22 @@ def _draw_timeline(figure: Any, endings: Sequence[Ending], at: datetime.datetime
                 axes.barh(position, end, left=0, height=0.5, color=colour, alpha=0.85)
             is_inside = left <= _days(ends - at) <= right
             axes.plot(end, position, marker="s" if is_inside else ">" if end > 0 else "<", markersize=6, color=colour)
-            label = {"xytext": (7, -3), "textcoords": "offset points", "fontsize": 8}
-            axes.annotate(f"{ends:%Y-%m-%d}", (max(end, 0), position), **label)
+            # Near the right edge the date stands before the mark, within the bar where there is one.
+            is_far, has_bar = end > left + _FAR * (right - left), end > 0 and renewal is not None
+            label = {"textcoords": "offset points", "fontsize": 8, "va": "center"}
+            label |= {"xytext": (-8, 0), "ha": "right"} if is_far else {"xytext": (8, 0), "ha": "left"}
+            words, colour_of_words = f"{ends:%Y-%m-%d}", "white" if is_far and has_bar else _DIM
+            axes.annotate(words, (max(end, 0), position), color=colour_of_words, **label)
         if renewal is not None and left <= _days(renewal - at) <= right:
             axes.plot(_days(renewal - at), position, marker="D", markersize=6, color="white", markeredgecolor=colour)
     axes.set_yticks(range(len(rows)), [escaped(where)[:60] for where, _ in rows])
     axes.invert_yaxis()
     axes.axvline(0, color=_DIM, linewidth=1)
-    axes.set_xlim(left - 0.02 * (right - left), right + 0.16 * (right - left))
-    axes.set_xlabel(f"days from {at:%Y-%m-%d}   (squares: end, arrows: it is further away; diamonds: renewal due)")
+    axes.set_xlim(left - 0.02 * (right - left), right + 0.04 * (right - left))
+    axes.set_xlabel(f"days from {at:%Y-%m-%d}")
+    for marker, words, face in (("s", "end", _DIM), ("D", "renewal due", "white"), (">", "ends further away", _DIM)):
+        axes.plot([], [], marker, color=face, markeredgecolor=_DIM, markersize=6, label=words)
+    axes.legend(loc="upper right", fontsize=8, framealpha=0.9)
     axes.grid(axis="x", alpha=0.25)
     axes.set_axisbelow(True)
     left_out = len(_rows(endings)) - len(rows)

@@ -1,28 +1,45 @@
 """HTML: one file that loads nothing and needs no script; dark and light, printable, readable on a phone."""
 
 import functools
-from collections.abc import Sequence
+import re
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import msgspec
 
+from pewter import __version__
 from pewter.escape import escaped
 from pewter.evidence import WayIn
 from pewter.judge.comparison import CHANGE_TITLES, Change, compare
 from pewter.judge.name_lines import name_lines
+from pewter.judge.order import when_words
 from pewter.judge.outcomes import Level
 from pewter.judge.results import LinkState, Prediction, ServedCertificate, Visit
 from pewter.judge.review import Review
+from pewter.web.sites import common_domain
 
 from .certificates import life_level, life_words
+from .changes import look_words
 from .name_table import cells_of, has_table, sight_of
-from .terminal import verdict_words
+from .terminal import unknown_lines
 from .ways_in import fold_addresses
 
 MARKS = {
     "breaks": "■", "exposes": "◆", "weakens": "▲", "note": "·", "holds": "✓", "unknown": "?", "accepted": "○",
 }  # fmt: skip
 MAX_GAPS = 300
+LEGEND = (
+    ("breaks", "stops or warns visitors"),
+    ("exposes", "traffic or cookies can be read or changed"),
+    ("weakens", "a defence is missing"),
+    ("note", "worth knowing"),
+    ("holds", "was checked and is as expected"),
+    ("unknown", "could not be seen, and counts as nothing"),
+    ("accepted", "a gap that the owner accepts"),
+)
+"""What the marks mean."""
+
+_DATE = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}(?: [0-9]{2}:[0-9]{2})?")
 
 
 def render_html(review: Review) -> bytes:
@@ -32,7 +49,7 @@ def render_html(review: Review) -> bytes:
     worst = results.worst.value if results.worst is not None else "holds" if results.was_reviewed else "unknown"
     text: str = template("review.html.j2").render(
         site=evidence.plan.first,
-        verdict=verdict_words(review),
+        verdict=review.results.verdict,
         verdict_class=worst,
         verdict_mark=MARKS[worst],
         counts=[
@@ -42,14 +59,16 @@ def render_html(review: Review) -> bytes:
         marks=MARKS,
         begun=f"{evidence.begun:%Y-%m-%d %H:%M}",
         judged=f"{review.judged.at:%Y-%m-%d %H:%M}",
-        names_count=sum(1 for name in evidence.names if name.addresses),
+        names_count=sum(1 for name in evidence.names if name.declared or name.addresses),
         connections=evidence.connections,
         elapsed=f"{evidence.elapsed_seconds:.1f}",
         conditions=results.conditions[:1].upper() + results.conditions[1:],
         interrupted=evidence.interrupted,
         supposed=results.supposed,
-        first=results.first,
+        first=[(step.what, when_words(step, review.judged.at), sorted(step.gaps)) for step in results.first],
+        after_first=results.after_first,
         names=_names(review),
+        domain=common_domain([line.name for line in name_lines(review)]),
         canonical=results.canonical,
         visits=[_visit(*each) for each in fold_addresses(shown)],
         legs=results.legs,
@@ -65,7 +84,10 @@ def render_html(review: Review) -> bytes:
             {**msgspec.structs.asdict(each), "where": [results.places[number].text for number in each.places]}
             for each in results.gaps[:MAX_GAPS]
         ],
-        unknowns=results.unknowns,
+        unknowns=unknown_lines(results.unknowns),
+        legend=LEGEND,
+        version=__version__,
+        judged_by=review.judged.pewter,
         not_asked=evidence.dns.not_asked,
         accepted=results.accepted,
     )
@@ -75,20 +97,23 @@ def render_html(review: Review) -> bytes:
 def _names(review: Review) -> Sequence[tuple[str, str, Sequence[str]]]:
     """Mark, class and cells of each name, where there are enough for a table."""
     found = []
-    for line in name_lines(review) if has_table(review) else ():
+    lines = name_lines(review) if has_table(review) else ()
+    domain = common_domain([line.name for line in lines])
+    for line in lines:
         css = line.worst.value if line.worst is not None else "accepted" if line.is_accepted else sight_of(line)
-        found.append((MARKS[css], css, cells_of(line)))
+        found.append((MARKS[css], css, cells_of(line, review.results.shorts, domain)))
     return found[:MAX_GAPS]
 
 
-def render_html_changes(old: Review, new: Review) -> bytes:
+def render_html_changes(old: Review, new: Review, remarks: Sequence[str] = ("", "")) -> bytes:
     """What changed between two reviews."""
-    comparison = compare(old, new)
+    comparison = compare(old, new, remarks)
     groups, worst = comparison.groups, comparison.worst_open
-    sound = "unknown" if Change.UNSEEN in groups else "holds"
+    sound = "unknown" if {Change.UNSEEN, Change.REPLACED} & set(groups) else "holds"
     text: str = template("comparison.html.j2").render(
         comparison=comparison,
-        groups=[(CHANGE_TITLES[change], found) for change, found in groups.items()],
+        groups=[(CHANGE_TITLES[change], found) for change, found in comparison.entries.items()],
+        looks=[(label, look_words(look)) for label, look in zip(("Before", "After"), comparison.looks, strict=False)],
         verdict=", ".join(comparison.counts),
         verdict_class=worst.value if worst is not None else sound,
         marks=MARKS,
@@ -143,7 +168,13 @@ def template(name: str) -> Any:
     # Octets of our own making: charts, in which every text was escaped, and a script.
     environment.filters["drawn"] = markupsafe.Markup
     environment.filters["lines"] = lambda text: markupsafe.Markup("\n").join(map(escaped, text.split("\n")))
+    environment.filters["dates"] = lambda text: _with_dates(markupsafe.Markup, markupsafe.escape(escaped(text)))
     return environment.get_template(name)
+
+
+def _with_dates(markup: Callable[[str], Any], text: str) -> Any:
+    """An escaped text whose dates are never broken in two."""
+    return markup(_DATE.sub(lambda match: f'<span class="date">{match[0]}</span>', str(text)))
 
 
 def _shown(value: object) -> object:

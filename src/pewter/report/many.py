@@ -66,11 +66,15 @@ def worst_levels(found: Found) -> list[tuple[str, int]]:
     return [(level, counts.get(level, 0)) for level in (*_LEVELS, "no gap")]
 
 
+_NO_SIBLING = ("reach/no-address", Level.NOTE.value)
+"""That the name with or without www does not exist, of which nearly every site has one: no news of any."""
+
+
 def main_rules(found: Found) -> list[tuple[str, str, int]]:
     """What is shown of the rules: worst level first, then most sites first."""
     shown: list[tuple[str, str, int]] = []
     for level, most in MAX_OF_LEVEL.items():
-        shown += [each for each in found.rules if each[1] == level.value][:most]
+        shown += [each for each in found.rules if each[1] == level.value and each[:2] != _NO_SIBLING][:most]
     return shown
 
 
@@ -232,8 +236,9 @@ def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
         for rule, level, count in shown:
             title = found.titles.get(rule, "")
             sheet.line(
-                "  ", (marks.level[Level(level)], STYLES[Level(level)]), f" {count:>7,}  {rule:<28} ", (title, "dim")
-            )
+                "  ", (marks.level[Level(level)], STYLES[Level(level)]), f" {count:>7,}  {title or rule}",
+                (f"  {rule}" if title and len(title) + len(rule) + 16 <= sheet.width else "", "dim"),
+            )  # fmt: skip
         if more := len(found.rules) - len(shown):
             sheet.line("  ", f"and {counted(more, 'rule')} more: -w FILE.json holds them all")
     _counted(sheet, "Protocol versions", newest_versions(found), sum(1 for row in found.reached if row["versions"]))
@@ -290,7 +295,7 @@ def render_run_changes(changes: RunChanges, width: int, marks: Marks = UNICODE) 
         if found:
             sheet.heading(title, f"{sum(found.values()):,} gaps")
             for (rule, words), count in found.most_common(MAX_SHOWN):
-                sheet.line("  ", f"{count:>7,}  {rule:<28} ", (words, "dim"))
+                sheet.line("  ", f"{count:>7,}  {words}", (f"  {rule}", "dim"))
     if changes.sites:
         sheet.heading("Sites", "those that changed")
         for site in changes.sites[:MAX_CHANGED]:

@@ -1,15 +1,18 @@
 """Markdown, to be pasted into a ticket (CommonMark 0.31, tables of GitHub's kind)."""
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from pewter.escape import escaped
 from pewter.judge.comparison import CHANGE_TITLES, Comparison, compare
+from pewter.judge.order import step_words
 from pewter.judge.outcomes import Level
 from pewter.judge.results import GapEntry, Manner, Results
 from pewter.judge.review import Review
 
-from .terminal import verdict_words
+from .changes import look_words
+from .sheet import some
+from .terminal import unknown_lines
 
 _ACTS = re.compile(r"[\\`*_\[\]<>&~|@]|(?<=\w)(?=://)|(?<=\bwww)(?=\.)|^(?=[#+=-])|^(?=\d+[.)])", re.MULTILINE)
 _MARKS = {Level.BREAKS: "■", Level.EXPOSES: "◆", Level.WEAKENS: "▲", Level.NOTE: "·"}
@@ -41,12 +44,18 @@ def cell(text: str) -> str:
 
 def _lines(review: Review) -> Iterator[str]:
     results = review.results
-    yield f"# {plain(review.evidence.plan.first)}: {plain(verdict_words(review))}"
+    yield f"# {plain(review.evidence.plan.first)}: {plain(review.results.verdict)}"
     yield ""
     counts = ", ".join(_counted(*each) for each in results.counts.items()) or "no gap"
     yield f"Judged for {review.judged.at:%Y-%m-%d %H:%M} UTC; {counts}."
     if review.evidence.interrupted:
         yield "\n**Interrupted:** what follows is only what had been seen by then."
+    if results.first:
+        yield from ("", "Do first:", "")
+        steps = (plain(step_words(step, review.judged.at)) for step in results.first)
+        yield from (f"{position}. {words}" for position, words in enumerate(steps, start=1))
+        if results.after_first:
+            yield from ("", f"Then the other gaps that break or expose: {', '.join(map(str, results.after_first))}.")
     yield from _table(results)
     for entry in results.gaps[:MAX_GAPS]:
         yield from _gap(results, entry)
@@ -80,6 +89,10 @@ def _gap(results: Results, entry: GapEntry) -> Iterator[str]:
     yield f"- expected: {code(entry.expected)}"
     yield from ("", f"Why: {plain(entry.why)}", "", f"Mend: {plain(' '.join((entry.mend, *entry.details)))}")
     for lines in entry.configurations:
+        if lines.held_back:
+            yield from ("", f"{plain(lines.server)}: {plain(lines.held_back)}.")
+        if lines.choice:
+            yield from ("", f"{plain(lines.choice)}.")
         for piece in lines.pieces:
             yield from ("", f"{plain(lines.server)}, {plain(piece.where)}:", "")
             if piece.manner is Manner.WORDS:
@@ -100,30 +113,32 @@ def _block(text: str) -> list[str]:
 def _rest(results: Results) -> Iterator[str]:
     if results.unknowns:
         yield from ("", "## Not checked", "")
-        yield from (
-            f"- {code(each.where.text)}: {plain(each.reason)} ({len(each.rules)} checks)" for each in results.unknowns
-        )
+        yield from (f"- {plain(line)}" for line in unknown_lines(results.unknowns))
     if results.accepted:
         yield from ("", "## Accepted", "")
         for each in results.accepted:
             yield f"- {code(each.rule)} at {code(each.where.text)} until {each.until}: {plain(each.because)}"
 
 
-def render_markdown_changes(old: Review, new: Review) -> bytes:
+def render_markdown_changes(old: Review, new: Review, remarks: Sequence[str] = ("", "")) -> bytes:
     """What changed between two reviews."""
-    return ("\n".join(_changes(compare(old, new))).rstrip() + "\n").encode("utf-8", "replace")
+    return ("\n".join(_changes(compare(old, new, remarks))).rstrip() + "\n").encode("utf-8", "replace")
 
 
 def _changes(comparison: Comparison) -> Iterator[str]:
     yield f"# {plain(comparison.site)}: {', '.join(comparison.counts)}"
     yield ""
-    yield f"From {comparison.before:%Y-%m-%d %H:%M} UTC to {comparison.after:%Y-%m-%d %H:%M} UTC."
-    for change, found in comparison.groups.items():
+    for label, look in zip(("Before", "After"), comparison.looks, strict=False):
+        yield f"- {label}: {plain(look_words(look))}"
+    for change, found in comparison.entries.items():
         yield from ("", f"## {plain(CHANGE_TITLES[change])}", "")
         for each in found[:MAX_GAPS]:
-            yield f"- {_MARKS[each.level]} {code(each.rule)} at {code(each.where.text)}: {plain(each.title)}"
+            places = ", ".join(map(code, some(each.places)))
+            yield f"- {_MARKS[each.level]} {plain(each.title)} ({code(each.rule)}) at {places}"
             yield from (
-                f"  - {label}: {code(words)}" for label, words in (("was", each.before), ("is", each.after)) if words
+                f"  - {label}: {code('; '.join(words))}"
+                for label, words in (("was", each.before), ("is", each.after))
+                if words
             )
     if comparison.facts:
         yield from ("", "## Beside gaps", "")

@@ -75,8 +75,12 @@ def _number(value: float) -> str:
 def _families(review: Review) -> Iterator[Family]:
     results, evidence = review.results, review.evidence
     site = (("site", evidence.plan.first),)
+    yield Family(
+        "pewter_reviewed", "Whether anything of the site was seen.", "", ((site, float(results.was_reviewed)),)
+    )
     levels = tuple(((*site, ("level", level.value)), float(results.counts.get(level.value, 0))) for level in Level)
-    yield Family("pewter_gaps", "Gap entries by level.", "", levels)
+    # Of a site of which nothing was seen no number of gaps is known: none is no good news.
+    yield Family("pewter_gaps", "Gap entries by level.", "", levels if results.was_reviewed else ())
     kinds = {"gap": Gap, "holds": Holds, "unknown": Unknown}
     checks = tuple(
         (

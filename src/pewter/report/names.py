@@ -13,11 +13,15 @@ _LABEL = 9
 _STRESSED = ("is behind", "differs")
 
 
-def render_names(sheet: Sheet, zones: Sequence[ZoneDrawn]) -> None:
-    """A zone without fault takes one line."""
+def render_names(sheet: Sheet, zones: Sequence[ZoneDrawn], *, in_brief: bool = False) -> None:
+    """A zone without fault takes one line; ``in_brief`` of others what is not sound."""
     if not zones:
         return
     marks = sheet.marks
+    if in_brief:
+        for zone in zones:
+            _in_brief(sheet, zone)
+        return
     sheet.heading("Names", "the zones of the site, as the resolver and each name server tell them")
     for zone in zones:
         mark, style = (marks.holds, "green") if zone.is_sound else (marks.level[Level.WEAKENS], STYLES[Level.WEAKENS])
@@ -46,6 +50,19 @@ def render_names(sheet: Sheet, zones: Sequence[ZoneDrawn]) -> None:
         sheet.labelled(4, "DNSSEC", zone.signatures, label_width=_LABEL)
         for alias in zone.aliases:
             _alias(sheet, alias)
+
+
+def _in_brief(sheet: Sheet, zone: ZoneDrawn) -> None:
+    marks = sheet.marks
+    mark = marks.unknown if zone.unknown else marks.holds if zone.is_sound else marks.level[Level.WEAKENS]
+    lines = [zone.unknown] if zone.unknown else list(zone.servers)
+    if zone.is_sound or zone.unknown:
+        words = [*lines, f"CAA {zone.caa}", f"DNSSEC {zone.signatures}"]
+    else:
+        words = [line for line in lines[1:] or lines if line]
+        words += [f"{alias.links[0]} leads nowhere: {alias.dead_end}" for alias in zone.aliases if alias.dead_end]
+        words += [] if zone.above.startswith("names the same") else [f"the zone above {zone.above}"]
+    sheet.labelled(2, mark, f"zone {zone.apex}: {'; '.join(map(sheet.short, some(words)))}", label_width=1)
 
 
 def _alias(sheet: Sheet, alias: AliasDrawn) -> None:

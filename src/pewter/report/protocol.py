@@ -18,14 +18,34 @@ _ORDERS = {
 
 
 def render_protocols(sheet: Sheet, drawn: tuple[ProtocolDrawn, ...], *, in_brief: bool = False) -> None:
-    """Each picture; those without a gap above a note in one line, ``in_brief`` the others by versions and suites."""
+    """Each picture; those without a gap above a note in a line or two, ``in_brief`` the others too."""
+    if in_brief:
+        _in_brief(sheet, drawn)
+        return
     if drawn:
         sheet.heading("Protocol", "as each address speaks it")
     for each in drawn:
-        _picture(sheet, each, in_brief=in_brief)
+        _picture(sheet, each)
 
 
-def _picture(sheet: Sheet, drawn: ProtocolDrawn, *, in_brief: bool) -> None:
+def _in_brief(sheet: Sheet, drawn: tuple[ProtocolDrawn, ...]) -> None:
+    """The same words once for all places of which they hold."""
+    marks = sheet.marks
+    alike: dict[tuple[Level | None, str], list[str]] = {}
+    for each in drawn:
+        level: Level | None = None if each.worst is Level.NOTE else each.worst
+        alike.setdefault((level, _in_one_line(each, marks)), []).extend(each.places)
+    for (worst, words), places in alike.items():
+        mark = marks.holds if worst is None else marks.level[worst]
+        sheet.labelled(
+            2,
+            mark,
+            f"protocol at {listed([sheet.short(each) for each in places])}: {words or 'nothing was learnt'}",
+            label_width=1,
+        )
+
+
+def _picture(sheet: Sheet, drawn: ProtocolDrawn) -> None:
     marks, worst = sheet.marks, drawn.worst
     mark, style = (marks.holds, "green") if worst is None else (marks.level[worst], STYLES[worst])
     remark = f"{drawn.connections} connections" + (", slowed down" if drawn.slowed_down else "")
@@ -38,13 +58,7 @@ def _picture(sheet: Sheet, drawn: ProtocolDrawn, *, in_brief: bool) -> None:
     sheet.flow("  ", (places, "bold"), remark, (mark, style))
     sheet.labelled(4, "versions", _versions(drawn, marks))
     for suites in drawn.suites:
-        if in_brief:
-            strengths = ", ".join(f"{len(names)} {strength}" for strength, names in suites.by_strength)
-            sheet.labelled(4, suites.version, f"{_count(suites.count)}: {strengths}")
-        else:
-            _suites(sheet, suites)
-    if in_brief:
-        return
+        _suites(sheet, suites)
     for position, seen in enumerate(drawn.groups):
         order = _ORDERS[seen.order]
         words = f"{seen.version}: {', '.join(seen.groups) or 'none'}" + (f" ({order})" if order else "")
@@ -60,7 +74,7 @@ def _in_one_line(drawn: ProtocolDrawn, marks: Marks) -> str:
     accepted = [version for version, outcome in drawn.versions if outcome is VersionOutcome.ACCEPTED]
     count = len({name for suites in drawn.suites for _, names in suites.by_strength for name in names})
     groups = [group for seen in drawn.groups[:1] for group in seen.groups[:3]]
-    parts = [", ".join(accepted), _count(count), ", ".join(groups), "h2" if drawn.has_h2 else ""]
+    parts = [", ".join(accepted), _count(count) if count else "", ", ".join(groups), "h2" if drawn.has_h2 else ""]
     return f" {marks.dot} ".join(part for part in parts if part)
 
 

@@ -26,6 +26,7 @@ COLUMNS = {
     "cause": "gaps of one rule with the same cause belong together",
     "because": "why the owner accepts it",
     "until": "the day to which it is accepted",
+    "mend": "what to do about a gap",
 }
 """Name and meaning; an empty field is "not known" or "does not apply"."""
 
@@ -36,7 +37,15 @@ def render_rows(review: Review) -> bytes:
     """With one head line; every line ends in CRLF."""
     begun, at = review.evidence.begun, review.judged.at
     head = (review.evidence.plan.first, f"{begun:%Y-%m-%dT%H:%M:%SZ}", f"{at:%Y-%m-%dT%H:%M:%SZ}")
-    return table(COLUMNS, ((*head, *_row(judged)) for judged in review.results.outcomes))
+    mends = {
+        (entry.rule, review.results.places[number].key): " ".join((entry.mend, *entry.details))
+        for entry in review.results.gaps
+        for number in entry.places
+    }
+    rows = ((judged, mends.get((judged.rule, judged.outcome.where.key), "")) for judged in review.results.outcomes)
+    return table(
+        COLUMNS, ((*head, *_row(judged), mend if isinstance(judged.outcome, Gap) else "") for judged, mend in rows)
+    )
 
 
 def table(columns: Iterable[str], rows: Iterable[Iterable[str]]) -> bytes:

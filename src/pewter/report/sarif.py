@@ -3,7 +3,7 @@
 import datetime
 import re
 import uuid
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 import msgspec
@@ -27,11 +27,12 @@ def render_sarif(review: Review) -> bytes:
     return _log(review, shown, None)
 
 
-def render_sarif_changes(old: Review, new: Review) -> bytes:
+def render_sarif_changes(old: Review, new: Review, remarks: Sequence[str] = ("", "")) -> bytes:
     """The newer review's run with its results' baseline states, and what is absent now (section 3.27.24).
 
-    What could not be seen this time is unchanged, and never absent.
+    Only what was seen to be closed is absent; what could not be seen this time is unchanged.
     """
+    del remarks  # the reviews were judged again where need be
     before = dict(_numbered(_shown(old)))
     states = {key: change.change for key, change in changes_by_key(old, new).items()}
     shown: list[tuple[Judged, str]] = []
@@ -41,8 +42,8 @@ def render_sarif_changes(old: Review, new: Review) -> bytes:
         shown.append((judged, "new" if was is None else "unchanged" if is_same else "updated"))
     for judged in before.values():
         gap = _gap_of(judged)
-        gone = states.get(key_of(judged.rule, gap.where, gap.about), Change.CLOSED) is not Change.UNSEEN
-        shown.append((judged, "absent" if gone else "unchanged"))
+        is_closed = states.get(key_of(judged.rule, gap.where, gap.about)) is Change.CLOSED
+        shown.append((judged, "absent" if is_closed else "unchanged"))
     return _log(new, shown, old)
 
 

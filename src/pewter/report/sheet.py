@@ -10,7 +10,7 @@ from rich.text import Text
 from pewter.escape import escaped
 from pewter.judge.outcomes import Level
 
-MIN_WIDTH, MAX_WIDTH = 80, 120
+MIN_WIDTH, MAX_WIDTH = 48, 120
 LISTED = 4
 """Places and names of one entry that are listed before the rest is counted."""
 
@@ -53,6 +53,12 @@ class Sheet:
         self.width = width
         self.marks = marks
         self.text = Text()
+        self.domain = ""
+        """Under which all names are: places are told without it where nothing is to be copied."""
+
+    def short(self, place: str) -> str:
+        """A name or an endpoint without the domain that all are of; a URL as it is."""
+        return place.replace(f".{self.domain}", "") if self.domain and "://" not in place else place
 
     def line(self, *parts: tuple[str, str] | str) -> None:
         """One line of styled pieces."""
@@ -128,6 +134,23 @@ def wrap(text: str, room: int) -> list[str]:
         line = pieces[-1] if pieces else ""
         columns = cell_len(line)
     return [*lines, line]
+
+
+def cut(text: str, room: int) -> str:
+    """``text`` in at most ``room`` columns, its middle left out where it is longer: both ends of a name tell."""
+    if cell_len(text) <= room or room < _LEAST_CUT:
+        return text
+    back = (room - 1) // 2
+    front = room - 1 - back
+    return f"{chop_cells(text, front)[0]}…{text[len(text) - back :] if back else ''}"
+
+
+_LEAST_CUT = 5
+
+
+def quoted(words: str, most: int) -> str:
+    """As much of what was seen as there is to be room for; ``--full`` has all of it."""
+    return words if len(words) <= most else f"{words[: most - 2].rstrip()} …"
 
 
 def sentence(text: str) -> str:

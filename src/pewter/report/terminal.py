@@ -4,29 +4,25 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
-from pewter.judge.outcomes import Level
-from pewter.judge.results import AreaCount
+from pewter.judge.order import step_words
+from pewter.judge.results import AreaCount, UnknownEntry
 from pewter.judge.review import Review
+from pewter.phrases import all_of, counted
+from pewter.web.sites import common_domain
 
 from .certificates import render_certificates
 from .gaps import MAX_SHOWN, levels_in_words, render_gaps
-from .name_table import has_table, render_name_table
+from .name_table import render_name_table
 from .names import render_names
 from .protocol import render_protocols
-from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, some, wrap
+from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, listed, some, wrap
 from .ways_in import render_ways_in
 
-MAX_STEPS = 3
-MAX_FIRST = 8
-"""Gaps of one step that are named before the rest is counted."""
+MAX_UNKNOWN = 8
+"""Lines on what could not be checked; ``--full`` shows all."""
 
-_VERDICTS = {
-    Level.BREAKS: "Some visitors are stopped or warned.",
-    Level.EXPOSES: "Visitors get in, but traffic or cookies can be read or changed.",
-    Level.WEAKENS: "Visitors arrive safely; some defences are missing.",
-    Level.NOTE: "Visitors arrive safely; there are notes.",
-    None: "No gap found: visitors arrive safely.",
-}
+ONE_SCREEN = 60
+"""Lines beyond which the report ends with its counts and the first thing to do once more: there the reader's eye is."""
 
 
 def render_terminal(review: Review, width: int, marks: Marks = UNICODE, *, full: bool = True) -> Text:
@@ -35,28 +31,55 @@ def render_terminal(review: Review, width: int, marks: Marks = UNICODE, *, full:
     Not ``full``, what weakens and what is noted takes a line each; where there are many names, what is sound too.
     """
     sheet, results = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks), review.results
-    is_brief = not full and has_table(review)
+    in_brief = not full
+    sheet.domain = "" if full else common_domain([name.name for name in results.names])
     _verdict(sheet, review)
+    _do_first(sheet, review)
     render_name_table(sheet, review)
-    render_ways_in(sheet, results, only_closed=is_brief)
-    render_names(sheet, results.zones)
-    render_certificates(sheet, results.certificates, review.judged.at, sound_in_brief=is_brief)
-    render_protocols(sheet, results.protocols, in_brief=is_brief)
-    _areas(sheet, results.areas, in_brief=is_brief)
-    render_gaps(sheet, results.gaps, results.places, results.titles, results.common_cause, full=full)
-    _rest(sheet, review)
-    _next(sheet, review)
+    first = {step.gaps[0] for step in results.first}
+    shorts = {} if full else results.shorts
+    render_gaps(
+        sheet, results.gaps, results.places, results.titles, results.common_cause, full=full, first=first, shorts=shorts
+    )
+    render_ways_in(sheet, results, only_closed=in_brief)
+    render_names(sheet, results.zones, in_brief=in_brief)
+    render_certificates(sheet, results.certificates, review.judged.at, in_brief=in_brief)
+    render_protocols(sheet, results.protocols, in_brief=in_brief)
+    _areas(sheet, results.areas, in_brief=in_brief)
+    _rest(sheet, review, full=full)
+    _next(sheet, review, full=full)
     return sheet.text
 
 
-def verdict_words(review: Review) -> str:
-    """The verdict in one sentence."""
+def _do_first(sheet: Sheet, review: Review) -> None:
+    """In the order in which it is to be done; the other gaps that break or expose are counted."""
     results = review.results
-    if not results.was_reviewed:
-        return "The site could not be reviewed: nothing of it answered."
-    if results.worst is None and results.unknowns:
-        return "No gap found in what could be seen."
-    return _VERDICTS[results.worst]
+    if not results.first:
+        return
+    if len(results.first) == 1 and not results.after_first:
+        sheet.labelled(2, "Do first", step_words(results.first[0], review.judged.at), label_width=8)
+        return
+    sheet.heading("Do first")
+    for position, step in enumerate(results.first, start=1):
+        sheet.labelled(2, str(position), step_words(step, review.judged.at), label_width=1)
+    if results.after_first:
+        count, numbers = len(results.after_first), all_of(_in_runs(results.after_first))
+        words = f"then {counted(count, 'other gap')} that {'break or expose' if count > 1 else 'breaks or exposes'}"
+        sheet.labelled(2, sheet.marks.dot, f"{words}: {numbers}", label_width=1)
+
+
+def _in_runs(numbers: Sequence[int]) -> list[str]:
+    """``7``, ``8``, ``11 to 20``: three and more that follow on each other together."""
+    runs: list[list[int]] = []
+    for number in numbers:
+        if runs and number == runs[-1][-1] + 1:
+            runs[-1].append(number)
+        else:
+            runs.append([number])
+    return [words for run in runs for words in ([f"{run[0]} to {run[-1]}"] if len(run) > _PAIR else map(str, run))]
+
+
+_PAIR = 2
 
 
 def _verdict(sheet: Sheet, review: Review) -> None:
@@ -65,18 +88,20 @@ def _verdict(sheet: Sheet, review: Review) -> None:
     mark, style = (marks.holds, "bold green") if worst is None else (marks.level[worst], STYLES[worst])
     if not results.was_reviewed:
         mark, style = marks.unknown, "bold red"
-    words = verdict_words(review)
+    words = results.verdict
     sheet.flow("", (f"{evidence.plan.first}: {words}", style), "", (mark, style))
     counts = levels_in_words(sheet, results.counts)
-    names = sum(1 for name in evidence.names if name.addresses)
-    taken = (
-        f"{names} name{'s' if names != 1 else ''}, {evidence.connections} connections, {evidence.elapsed_seconds:.1f} s"
-    )
+    names = counted(sum(1 for name in evidence.names if name.declared or name.addresses), "name")
+    taken = f"{names}, {counted(evidence.connections, 'connection')}, {evidence.elapsed_seconds:.1f} s"
     head, led = "  " + (f"{counts}   " if counts else ""), results.conditions
     fits = len(f"{head}({taken}; {led})") <= sheet.width
-    sheet.line(head, (f"({taken}; {led})" if led and fits else f"({taken})", "dim"))
-    if led and not fits:
-        sheet.line("  ", (led[0].upper() + led[1:], "dim"))
+    if len(f"{head}({taken})") <= sheet.width:
+        sheet.line(head, (f"({taken}; {led})" if led and fits else f"({taken})", "dim"))
+        if led and not fits:
+            sheet.labelled(1, "", led[0].upper() + led[1:], label_width=0)
+    else:
+        for words in filter(None, (counts.strip(), f"{taken}; {led}" if led else taken)):
+            sheet.labelled(1, "", words, label_width=0)
     if results.supposed:
         sheet.labelled(2, marks.dot, results.supposed, "bold yellow", label_width=1)
     if evidence.interrupted:
@@ -90,14 +115,20 @@ def _all_hold(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
 
 
 def _areas_in_brief(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
+    """Together: how much was checked at all, so that silence is told from soundness; the areas that are not sound."""
+    sound = [count for count in counts if count.worst is None and not count.unknown and count.made]
+    held, made = sum(count.holds for count in sound), sum(count.made for count in sound)
     words = []
-    for count in counts:
+    if sound:
+        areas = ", ".join(count.area for count in sound)
+        words = [f"{sheet.marks.holds}{_TOGETHER}{held}{_TOGETHER}of{_TOGETHER}{made} ({areas})"]
+    for count in (each for each in counts if each not in sound):
         mark = sheet.marks.holds if count.worst is None else sheet.marks.level[count.worst]
         mark = sheet.marks.unknown if count.made == 0 else mark
         unknown = f" and {count.unknown} unknown" if count.unknown else ""
         words.append(f"{mark} {count.area} {count.holds} of {count.made}{unknown}".replace(" ", _TOGETHER))
-    for line in wrap("   ".join(words), sheet.width - 2):
-        sheet.line("  ", line.strip().replace(_TOGETHER, " "))
+    for line in wrap(f"checks: {'   '.join(words)}", sheet.width - 2):
+        sheet.line("  ", (line.strip().replace(_TOGETHER, " "), "dim"))
 
 
 _TOGETHER = "\xa0"
@@ -108,13 +139,13 @@ def _areas(sheet: Sheet, counts: Sequence[AreaCount], *, in_brief: bool = False)
     if not counts:
         return
     marks = sheet.marks
+    if in_brief:
+        _areas_in_brief(sheet, counts)
+        return
     sheet.heading("Areas", "checks that hold, of those that could be made")
     clean = [count for count in counts if count.worst is None and not count.unknown and count.made]
     if len(clean) == len(counts):
         _all_hold(sheet, counts)
-        return
-    if in_brief:
-        _areas_in_brief(sheet, counts)
         return
     for count in counts:
         worst = count.worst
@@ -132,7 +163,7 @@ def _areas(sheet: Sheet, counts: Sequence[AreaCount], *, in_brief: bool = False)
 # What is left
 
 
-def _rest(sheet: Sheet, review: Review) -> None:
+def _rest(sheet: Sheet, review: Review, *, full: bool) -> None:
     marks, evidence, results = sheet.marks, review.evidence, review.results
     dns = evidence.dns
     left_out = (results.unknowns, results.unvisited, evidence.faults, evidence.not_contacted)
@@ -141,11 +172,11 @@ def _rest(sheet: Sheet, review: Review) -> None:
         for fault in evidence.faults:
             words = f"{fault.what}: a fault of Pewter's own, which says nothing of the site ({fault.detail})"
             sheet.labelled(2, marks.unknown, words, label_width=1)
-        for entry in results.unknowns[:MAX_SHOWN]:
-            count = f"{len(entry.rules)} check{'s' if len(entry.rules) > 1 else ''}"
-            sheet.labelled(2, marks.unknown, f"{entry.where}: {entry.reason} ({count})", label_width=1)
-        if len(results.unknowns) > MAX_SHOWN:
-            more = f"and {len(results.unknowns) - MAX_SHOWN:,} more places"
+        unknown, most = unknown_lines(results.unknowns), MAX_SHOWN if full else MAX_UNKNOWN
+        for words in unknown[:most]:
+            sheet.labelled(2, marks.unknown, words, label_width=1)
+        if len(unknown) > most:
+            more = f"and {len(unknown) - most:,} more reasons{'' if full else ': --full shows them'}"
             sheet.labelled(2, marks.unknown, more, label_width=1)
         for refused in evidence.not_contacted[:MAX_SHOWN]:
             sheet.labelled(2, marks.unknown, f"{refused.url} was not contacted: {refused.reason}", label_width=1)
@@ -168,28 +199,43 @@ def _rest(sheet: Sheet, review: Review) -> None:
             sheet.labelled(2, marks.accepted, words, label_width=1)
 
 
-def _next(sheet: Sheet, review: Review) -> None:
+def unknown_lines(entries: Sequence[UnknownEntry]) -> list[str]:
+    """A line a reason: where, why, and how many checks it cost."""
+    of_reason: dict[str, tuple[dict[str, None], int]] = {}
+    for entry in entries:
+        places, count = of_reason.get(entry.reason, ({}, 0))
+        places[entry.where.text] = None
+        of_reason[entry.reason] = places, count + len(entry.rules)
+    return [
+        f"{listed(list(places))}: {reason} ({counted(count, 'check')})" for reason, (places, count) in of_reason.items()
+    ]
+
+
+def _next(sheet: Sheet, review: Review, *, full: bool) -> None:
     results = review.results
-    sheet.heading("Next")
+    if full:
+        sheet.heading("Next")
+    else:
+        sheet.line()
+    for hint in results.hints:
+        sheet.labelled(2, sheet.marks.dot, hint, label_width=1)
     if not results.was_reviewed:
-        sheet.line("  ", "Look at the spelling of the name; --resolver and --route lead elsewhere.")
+        words = "Look at the spelling of the name; --resolver and --route lead elsewhere."
+        sheet.labelled(2, sheet.marks.arrow, words, label_width=len(sheet.marks.arrow))
         return
     if not results.gaps:
         words = "Nothing to mend. Look again before the earliest certificate is due for renewal."
         if results.unknowns:
             words = "Look again for what could not be checked; --timeout gives it more time."
-        sheet.line("  ", words)
+        sheet.labelled(2, sheet.marks.arrow, words, label_width=len(sheet.marks.arrow))
         return
-    worst = results.worst
-    if worst is not None:
-        counts = levels_in_words(sheet, results.counts).strip()
-        words = f"{verdict_words(review)} {counts}"
-        sheet.labelled(2, sheet.marks.level[worst], words, STYLES[worst], label_width=1)
-    for position, step in enumerate(results.first[:MAX_STEPS]):
-        numbers = ", ".join(map(str, step.gaps[:MAX_FIRST]))
-        more = f" and {len(step.gaps) - MAX_FIRST:,} more" if len(step.gaps) > MAX_FIRST else ""
-        words = f"gap{'s' if len(step.gaps) > 1 else ''} {numbers}{more}: {step.what}"
-        sheet.labelled(2, "Do first" if position == 0 else "then", words, label_width=8)
     first = next(entry for entry in results.gaps if not results.first or entry.number == results.first[0].gaps[0])
-    sheet.line("  ", f"pewter explain {first.rule}   shows its mend for every kind of server")
-    sheet.line("  ", "pewter review --write review.json   keeps this look; pewter recheck review.json looks again")
+    words = f"pewter explain {first.rule}: lines for other servers; -w FILE.json keeps this look"
+    sheet.labelled(2, sheet.marks.arrow, words, label_width=len(sheet.marks.arrow))
+    worst = results.worst
+    if worst is not None and sheet.text.plain.count("\n") > ONE_SCREEN:
+        step = step_words(results.first[0], review.judged.at) if results.first else ""
+        counts = levels_in_words(sheet, results.counts)
+        words = f"{review.evidence.plan.first}: {counts}. Do first: {step}" if step else results.verdict
+        sheet.line()
+        sheet.labelled(0, sheet.marks.level[worst], words, STYLES[worst], label_width=1)

@@ -8,7 +8,7 @@ from pewter.judge.outcomes import Level
 from pewter.judge.results import LegState, NameFacts, Prediction, Results, Visit
 from pewter.web.urls import read_url
 
-from .sheet import STYLES, Marks, Sheet, listed, some, wrap
+from .sheet import STYLES, Marks, Sheet, listed, quoted, some, wrap
 
 _LEG = 14
 
@@ -18,7 +18,9 @@ def render_ways_in(sheet: Sheet, results: Results, *, only_closed: bool = False)
     if not results.visits:
         return
     how = "given" if results.canonical_is_given else "worked out"
-    sheet.heading("Ways in", f"canonical: {results.canonical} ({how})")
+    of = f"; names are of {sheet.domain}" if sheet.domain else ""
+    of = f"{of}; as a private window sees it" if not only_closed else of
+    sheet.heading("Seen" if only_closed else "Ways in", f"canonical: {results.canonical} ({how}){of}")
     facts = {
         each.name: f"{listed(each.addresses)}{' (by a route)' if each.is_routed else ''}, HSTS {_policy(results, each)}"
         for each in results.names
@@ -50,7 +52,7 @@ def _legs(sheet: Sheet, results: Results) -> None:
         is_good = legs.to_edge is legs.to_origin is LegState.VALID
         mark, style = (sheet.marks.holds, "green") if is_good else _mark_of_leg(sheet.marks, legs.to_origin)
         edge = f"{listed(legs.edge)}: " if legs.edge else ""
-        sheet.flow("  ", (f"{legs.name} over an edge service", ""), "", (mark, style))
+        sheet.flow("  ", (f"{sheet.short(legs.name)} over an edge service", ""), "", (mark, style))
         sheet.labelled(6, f"visitor {arrow} edge", f"{edge}{legs.to_edge.value}", label_width=_LEG)
         again = "; it asks for https again, so that visitors go round in circles" if legs.asks_again else ""
         words = f"{legs.origin}: {legs.to_origin.value}{f' ({legs.why})' if legs.why else ''}{again}"
@@ -115,7 +117,7 @@ def _ways_in_of_name(
         scheme = read_url(visit.start).scheme
         head = f"      {scheme:<5} {_target(visit, addresses):<{target_width}}  {_hops(visit):<{hop_width}}  "
         words = f"{visit.meets.value}{_remark(name, visit, marks)}"
-        room = max(sheet.width - len(head), 24)
+        room = max(sheet.width - len(head), 16)
         first, *more = wrap(escaped(words), room)
         of_words = "" if visit.meets.is_good else style
         sheet.line("    ", (mark, style), head[5:], (first, of_words))
@@ -124,26 +126,29 @@ def _ways_in_of_name(
 
 
 def _closed_ways(sheet: Sheet, folded: dict[str, list[tuple[Visit, str]]], facts: dict[str, str]) -> None:
-    """Of each name what does not open well, the same said once for all its ways; the others are counted."""
-    marks, open_names = sheet.marks, []
+    """Of each name what does not open well, the same said once for all its ways; names whose ways all open together."""
+    marks, open_names = sheet.marks, dict[str, list[str]]()
     for name, rows in folded.items():
         bad = [row for row in rows if _mark_of_visit(marks, row[0])[1] != "green"]
         if not bad:
-            open_names.append(name)
+            landings = dict.fromkeys(read_url(visit.lands).origin for visit, _ in rows)
+            there = "" if list(landings) == [f"https://{name}"] else f" {marks.arrow} {listed(list(landings))}"
+            open_names.setdefault(there, []).append(name)
             continue
         alike: dict[tuple[tuple[str, str], str], dict[str, list[str]]] = {}
         for visit, addresses in bad:
             said = (_mark_of_visit(marks, visit), f"{visit.meets.value}{_remark(name, visit, marks)}")
             targets = alike.setdefault(said, {})
             targets.setdefault(_target(visit, addresses), []).append(read_url(visit.start).scheme)
-        count = f"{len(rows) - len(bad)} of {len(rows)} open; {facts.get(name, '')}".rstrip("; ")
-        mark, style = min((said[0] for said in alike), key=_severity)
-        sheet.flow("  ", (name, "bold"), count, (mark, style))
         for (mark_and_style, words), targets in alike.items():
             ways = ", ".join(f"{' and '.join(dict.fromkeys(schemes))} {target}" for target, schemes in targets.items())
-            sheet.labelled(6, mark_and_style[0], f"{ways}: {words}", mark_and_style[1], label_width=1)
-    if open_names:
-        sheet.labelled(2, marks.holds, f"all ways in open: {', '.join(open_names)}", label_width=1)
+            mark, style = mark_and_style
+            told = quoted(f"{sheet.short(name)} {ways}: {words}", sheet.width - 4)
+            sheet.labelled(2, mark, told, style, label_width=1)
+    for there, names in open_names.items():
+        policy = f"; {facts[names[0]]}" if len(folded) == 1 and names[0] in facts else ""
+        where = listed([sheet.short(each) for each in names])
+        sheet.labelled(2, marks.holds, f"ways in: all open at {where}{there}{policy}", label_width=1)
 
 
 def _severity(mark_and_style: tuple[str, str]) -> int:

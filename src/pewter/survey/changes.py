@@ -18,7 +18,7 @@ def changes_of_runs(ledger: Ledger) -> RunChanges:
             stayed += 1
             continue
         if not (ledger.has_review(site, before) and ledger.has_review(site, after)):
-            sites.append(SiteChanges(site, (), "there is no review of one of the two runs"))
+            sites.append(SiteChanges(site, (), "there is no review of one of the two runs", is_known=False))
             continue
         comparison = compare(ledger.review(site, before), ledger.review(site, after))
         changed = tuple(gap for gap in comparison.gaps if gap.change is not Change.STAYED)

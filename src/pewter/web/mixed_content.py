@@ -2,7 +2,7 @@
 
 import enum
 
-from pewter.evidence import Reference, Use, is_ip_address
+from pewter.evidence import Reference, Use, is_ip_address, is_this_machine
 
 from .urls import InvalidUrl, read_url
 
@@ -46,4 +46,4 @@ def _is_local(text: str) -> bool:
     host = _host(text)
     if is_ip_address(host):
         return host.startswith("127.") or host == "::1"
-    return host == "localhost" or host.endswith(".localhost")
+    return is_this_machine(host)

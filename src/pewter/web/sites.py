@@ -40,3 +40,17 @@ def paths_for(name: str, paths: Sequence[str]) -> tuple[str, ...]:
         if not owner or owner.lower() == name:
             found.append(slash + rest)
     return tuple(dict.fromkeys(found))
+
+
+def common_domain(names: Sequence[str]) -> str:
+    """The one of the names under which all others are; empty where there is none, or but one name."""
+    shortest = min(names, key=len, default="")
+    is_common = len(names) > 1 and all(name == shortest or name.endswith(f".{shortest}") for name in names)
+    return shortest if is_common else ""
+
+
+def short_name(name: str, domain: str) -> str:
+    """A name without the domain that it is of; the domain itself as ``(apex)``."""
+    if not domain:
+        return name
+    return "(apex)" if name == domain else name.removesuffix(f".{domain}")

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from pewter.evidence import Reply, Step, Unanswered, Unseen, Way, is_ip_address
+from pewter.evidence import Reply, Step, Unanswered, Unseen, Way, is_ip_address, is_this_machine
 from pewter.names.addresses import why_not_public
 from pewter.names.aliases import MOST_ALIASES
 from pewter.names.answers import (
@@ -66,7 +66,7 @@ def in_hosts_file(names: Iterable[str]) -> tuple[tuple[str, str], ...]:
 
 def begin(scene: Scene) -> None:
     """For every target, and for siblings; not for those that routes alone lead to."""
-    names = dict.fromkeys(target.host for target in scene.plan.targets)
+    names = dict.fromkeys(each.host for each in scene.plan.targets if not is_this_machine(each.host))
     if scene.wants(Step.SIBLINGS):
         for name in tuple(names):
             sibling = sibling_of(name, is_apex)

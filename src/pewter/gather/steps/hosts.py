@@ -4,7 +4,7 @@ import functools
 
 import msgspec
 
-from pewter.evidence import Hop, HostProbe, Seen, Unseen
+from pewter.evidence import Hop, HostProbe, Seen, StopCause, Unseen
 from pewter.web.further_ways import UNKNOWN_HOST
 from pewter.web.urls import Url
 
@@ -27,6 +27,7 @@ async def _ask(scene: Scene, url: Url) -> None:
     if isinstance(destinations, str):
         return
     failures: list[str] = []
+    refusals = 0
     for destination in reversed(destinations):
         outcome = await fetch_once(url, destination, scene.network, scene.plan.step_seconds, UNKNOWN_HOST)
         if isinstance(outcome, Answered):
@@ -35,12 +36,13 @@ async def _ask(scene: Scene, url: Url) -> None:
             _answered(scene, url, Seen(msgspec.structs.replace(outcome.hop, page=page)))
             return
         failures.append(outcome.detail)
-    _failed(scene, url, failures[0])
+        refusals += outcome.may_pass and outcome.cause is StopCause.NO_ANSWER
+    _answered(scene, url, Unseen(failures[0]), is_refused=refusals == len(failures))
 
 
 def _failed(scene: Scene, url: Url, reason: str) -> None:
     _answered(scene, url, Unseen(reason))
 
 
-def _answered(scene: Scene, url: Url, answer: Seen[Hop] | Unseen) -> None:
-    scene.board.host_probes.append(HostProbe(url.host, url.scheme, UNKNOWN_HOST, answer))
+def _answered(scene: Scene, url: Url, answer: Seen[Hop] | Unseen, *, is_refused: bool = False) -> None:
+    scene.board.host_probes.append(HostProbe(url.host, url.scheme, UNKNOWN_HOST, answer, is_refused))

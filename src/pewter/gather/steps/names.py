@@ -3,7 +3,7 @@
 import asyncio
 import contextlib
 
-from pewter.evidence import Lookup, Name, Step
+from pewter.evidence import Lookup, Name, Step, is_this_machine
 from pewter.names.addresses import why_not_public
 from pewter.pki import Certificate
 from pewter.tls.offers import MODERN
@@ -41,7 +41,7 @@ def _begin_chain(scene: Scene, chain: tuple[Certificate, ...]) -> None:
 async def _look_at(scene: Scene, name: str, *, declared: bool) -> None:
     board = scene.board
     if declared and scene.wants(Step.SIBLINGS):
-        sibling = sibling_of(name, is_apex)
+        sibling = None if is_this_machine(name) else sibling_of(name, is_apex)
         if sibling is not None and sibling not in board.names:
             board.ports[sibling] = board.ports[name]
             board.added.add(sibling)

@@ -66,10 +66,12 @@ def _failed(journey: OngoingJourney, reason: str) -> None:
 def _find_more(scene: Scene, url: Url, page: str) -> None:
     """Try what the home page of one of the site's names links to, once for each name."""
     board = scene.board
-    if not scene.wants(Step.FOUND) or url.host not in board.names or not scene.is_first(("searched", url.host)):
+    if not scene.wants(Step.FOUND) or url.host not in board.names:
         return
-    if url.is_https:
+    if url.is_https and scene.is_first(("sitemap", url.host)):
         pages.fetch_sitemap(scene, url)
+    if not scene.is_first(("searched", url.host)):
+        return
     for path, looks_like in choose_ways_in(
         board.pages[str(url), page].inner_links, paths_for(url.host, scene.plan.paths)
     ):

@@ -31,9 +31,10 @@ from pewter.pki.identity import matches
 from pewter.pki.life import life_of
 from pewter.tls import Version
 from pewter.tls.suites import table
+from pewter.web.redirects import next_url
 from pewter.web.sites import are_siblings
 from pewter.web.suffixes import is_registry_suffix
-from pewter.web.urls import read_url
+from pewter.web.urls import InvalidUrl, Url, read_url
 
 from .case import Case, accepted_versions
 from .chains import Chain, HasChains
@@ -287,10 +288,28 @@ def _of_name(case: Case, leaf: Certificate, host: str, *, is_typed: bool) -> Ite
     if len(refusing) == 1:
         words = name_refusal(leaf, host)
     other = next((name for name in case.resolving_names if are_siblings(name, host) and covers(leaf, name)), None)
+    if is_typed and other is not None and leads_to(case, other, host):
+        # Firefox goes to the other name as well, is sent back, and warns.
+        yield Objection(refusing, Prediction.WRONG_NAME, f"{words}; {other} leads back here")
+        return
     if is_typed and other is not None:
         yield Objection(refusing - FIREFOX, Prediction.WRONG_NAME, f"the certificate is for {other} alone")
         return
     yield Objection(refusing, Prediction.WRONG_NAME, words)
+
+
+def leads_to(case: HasChains, name: str, host: str) -> bool:
+    """Whether the home page of ``name`` over https redirects to the https of ``host``."""
+    for hop in case.hops_of(name):
+        here = read_url(hop.url)
+        if here.is_https and here.path == "/":
+            try:
+                target = next_url(hop.status, hop.values("Location"), here)
+            except InvalidUrl:
+                continue
+            if isinstance(target, Url) and target.is_https and target.host == host:
+                return True
+    return False
 
 
 def browsers_not_matching(leaf: Certificate, host: str) -> frozenset[Browser]:

@@ -133,6 +133,7 @@ class BundleCase:
         self.expect = self.terms.expect
         sent = tuple(_sent(bundle))
         self.resolving_names = tuple(sorted(bundle.names or {each.host for each in sent}))
+        self.names_in_order = self.resolving_names
         """The names that have to be covered: of a site, those that resolve."""
 
         trust = Trust(tuple(stores), tuple(each.sha256 for each in given), given_only)
@@ -145,6 +146,10 @@ class BundleCase:
     def expected_hosts(self, name: str) -> tuple[str, ...]:
         """Visitors land where they are: no server is asked."""
         return (name,)
+
+    def why_not_of_site(self, rule: str, where: Place) -> str:
+        """Files are what is judged."""
+        return ""
 
     def server_given(self, host: str) -> str:
         """Files are for no server in particular."""

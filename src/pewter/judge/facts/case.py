@@ -20,13 +20,15 @@ from pewter.evidence import (
     NoConnection,
     NotTls,
     Page,
+    Reply,
     Unseen,
     WayIn,
 )
 from pewter.judge.expectations import Terms
 from pewter.judge.outcomes import Unknown
-from pewter.names.answers import Answers
-from pewter.names.comparison import old_addresses
+from pewter.names.answers import Answers, records_of
+from pewter.names.comparison import new_addresses, old_addresses
+from pewter.names.spread import ttl_of
 from pewter.names.zones import apex_of
 from pewter.pki import Store
 from pewter.places import Place, of_endpoint
@@ -86,6 +88,11 @@ class Case:
         return tuple(sorted(name.name for name in self.evidence.names if name.addresses))
 
     @functools.cached_property
+    def names_in_order(self) -> tuple[str, ...]:
+        """Every name of the look, as given, each with its sibling behind it."""
+        return tuple(name.name for name in self.evidence.names)
+
+    @functools.cached_property
     def _endpoints(self) -> tuple[Endpoint, ...]:
         """Every endpoint, with what was found of its front end where that was looked at by another name."""
         found = {(each.name, each.address, each.port): each.protocol for each in self.evidence.endpoints}
@@ -130,6 +137,32 @@ class Case:
             return old_addresses(answers, name, zone) if zone is not None else frozenset()
 
         return self.once(f"old addresses of {name}", work_out)
+
+    def why_not_of_site(self, rule: str, where: Place) -> str:
+        """Of what was seen at an address that only an old copy of the zone still gives, why it says nothing.
+
+        It is one thing, of which dns/still-cached and dns/servers-disagree speak, however much is wrong there.
+        """
+        if not where.host or rule.startswith("dns/") or rule == "reach/no-address":
+            return ""
+        old = self._old_addresses(where.host)
+        if not old:
+            return ""
+        addresses = next((each.addresses for each in self.evidence.names if each.name == where.host), ())
+        seen_at = (where.address,) if where.address else addresses
+        if not seen_at or not set(seen_at) <= old:
+            return ""
+        return self.once(f"old copy of {where.host} {sorted(seen_at)}", lambda: self._old_copy(where.host, seen_at))
+
+    def _old_copy(self, host: str, addresses: Sequence[str]) -> str:
+        answers = Answers(self.evidence.dns)
+        reply = answers.resolved(host, "A")
+        left = ttl_of(records_of(reply, "A")) if isinstance(reply, Reply) else None
+        until = f" until {self.evidence.begun + datetime.timedelta(seconds=left):%Y-%m-%d %H:%M} UTC" if left else ""
+        zone = apex_of(answers, host)
+        new = new_addresses(answers, host, zone) if zone is not None else frozenset[str]()
+        right = f"; the name servers give {', '.join(sorted(new))}" if new else ""
+        return f"seen at the old address {', '.join(sorted(addresses))}, which an old copy still gives{until}{right}"
 
     @functools.cached_property
     def chains(self) -> Chains:

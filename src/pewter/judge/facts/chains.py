@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Protocol, TypeVar, cast
 
-from pewter.evidence import FetchedIssuer, GivenLog, Handshake, StatusAnswer, StoredCertificate
+from pewter.evidence import FetchedIssuer, GivenLog, Handshake, Hop, StatusAnswer, StoredCertificate
 from pewter.judge.expectations import Expectations
 from pewter.judge.outcomes import Unknown
 from pewter.pki import (
@@ -289,6 +289,8 @@ class HasChains(Protocol):
 
     @property
     def resolving_names(self) -> tuple[str, ...]: ...
+
+    def hops_of(self, host: str) -> Sequence[Hop]: ...
 
 
 def certificates_to_judge(chain: Chain) -> tuple[Certificate, ...]:

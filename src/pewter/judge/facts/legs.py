@@ -138,4 +138,5 @@ def _to_edge(case: Case, name: str) -> LegState:
     if not shaken:
         plain = any(read_url(visit.start).host == name and visit.statuses for visit in predict_visits(case))
         return LegState.PLAIN if plain else LegState.UNKNOWN
-    return LegState.UNVALIDATED if _why_not_valid(case, name, shaken[0]) else LegState.VALID
+    distinct = {handshake.chain: handshake for handshake in shaken}.values()
+    return LegState.UNVALIDATED if any(_why_not_valid(case, name, each) for each in distinct) else LegState.VALID

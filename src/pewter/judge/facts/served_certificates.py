@@ -5,6 +5,7 @@ import enum
 
 import msgspec
 
+from pewter.phrases import until
 from pewter.pki import MUST_STAPLE, Certificate, FaultKind, Life, Path, StatusKind, life_of, presented_names
 
 from .chains import Chain, HasChains, path_problem
@@ -59,6 +60,8 @@ class LifeDrawn(msgspec.Struct, frozen=True, omit_defaults=True):
     """As a fraction of its life."""
 
     is_endless: bool = False
+    left: str = ""
+    """What is left of it in words: ``12 days``, ``20 hours``."""
 
 
 class ServedCertificate(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -74,6 +77,9 @@ class ServedCertificate(msgspec.Struct, frozen=True, omit_defaults=True):
     """What it covers."""
 
     key: str = ""
+    key_sha256: str = ""
+    """The first 16 digits, of its SubjectPublicKeyInfo: the same for all certificates of one key."""
+
     issuer: str = ""
     links: tuple[Link, ...] = ()
     """From the leaf to the root; a path that reaches none ends in a BROKEN link."""
@@ -137,6 +143,7 @@ def _entry(case: HasChains, chains: list[Chain]) -> ServedCertificate:
         names=presented_names(leaf),
         places=places,
         key=str(leaf.key),
+        key_sha256=leaf.spki_sha256.hex()[:16],
         issuer=leaf.issuer.title,
         links=_links(case, worst),
         problem=path_problem(worst),
@@ -187,6 +194,7 @@ def _life(case: HasChains, life: Life) -> LifeDrawn:
         life.point(case.expect.renewal_point),
         case.expect.renewal_point if life.length else 1.0,
         life.is_endless,
+        "" if life.is_endless or life.is_over(case.at) else until(life.left(case.at)),
     )
 
 

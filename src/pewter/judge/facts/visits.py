@@ -145,7 +145,8 @@ def _https_twin(case: Case, journey: Journey) -> Journey | None:
     if start.is_https or start.port != 80:
         return None
     wanted = f"{https_origin(start.host)}{start.target}"
-    return next((each for each, url in case.ways_in("https") if str(url) == wanted), None)
+    same = (each for each, url in case.ways_in("https") if str(url) == wanted and each.by_address == journey.by_address)
+    return next(same, None)
 
 
 def _landed(case: Case, last: Hop, browser: Browser) -> tuple[Prediction, str]:

@@ -14,8 +14,10 @@ from . import bundle, chain, cookie, date, dns, hsts, name, page, protocol, reac
 _MODULES = (reach, dns, redirect, chain, name, date, protocol, hsts, cookie, page, bundle)
 """The only list of areas, in the order of reports."""
 
-_STEPS = {module.__name__.rpartition(".")[2]: module.STEPS for module in _MODULES}
-AREAS = tuple(_STEPS)
+AREA_STEPS = {module.__name__.rpartition(".")[2]: module.STEPS for module in _MODULES}
+"""What has to be asked for the rules of each area."""
+
+AREAS = tuple(AREA_STEPS)
 RULES: tuple[Rule[Any], ...] = tuple(rule for module in _MODULES for rule in module.RULES)
 SITE_RULES: tuple[Rule[Case], ...] = tuple(rule for rule in RULES if rule.area != "bundle")
 """What is judged of a site; of files, :data:`pewter.judge.rules.bundle.OF_FILES`."""
@@ -43,5 +45,5 @@ def _chosen(only: tuple[str, ...], skip: tuple[str, ...]) -> tuple[Rule[Case], .
 
 def steps_for(rules: Sequence[Rule[Any]]) -> tuple[Step, ...]:
     """What has to be asked for these rules, in the order of a look."""
-    needed = {step for rule in rules for step in _STEPS[rule.area]}
+    needed = {step for rule in rules for step in AREA_STEPS[rule.area]}
     return tuple(step for step in Step if step in needed)

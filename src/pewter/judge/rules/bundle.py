@@ -110,7 +110,12 @@ def live_differs(case: BundleCase) -> Iterator[RuleOutcome]:
         names = "" if any(covers(served, name) for name in leaf.extensions.dns_names) else "; it is for other names"
         age = "older than" if served.not_before < leaf.not_before else "newer than"
         seen = f"serves {told_apart(served)}: {age} the file ({told_apart(leaf)}), {key}{names}"
-        yield Gap(live.place, seen, "the certificate in the file, once it is installed", cause=served.sha256)
+        detail = _SAME_KEY if served.spki == leaf.spki else ""
+        expected = "the certificate in the file, once it is installed"
+        yield Gap(live.place, seen, expected, cause=served.sha256, detail=detail)
+
+
+_SAME_KEY = "Both have one key: where the served one was revoked, or its key may be known, a new key is needed first"
 
 
 @rule("bundle/issuer-missing", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2",))

@@ -95,10 +95,18 @@ def _describe_untrusted(case: HasChains, chain: Chain) -> tuple[str, str, str]:
     if chain.assessment.best.anchor is not None or top.is_self_issued:
         return seen, detail, ""
     mend = (
-        f"{_serve_what_the_ca_gave(top)} If {top.issuer.title} is a root of your own, give it to Pewter with --trust; "
-        "visitors who do not have it need a certificate of a publicly trusted CA."
+        f"If {top.issuer.title} is an intermediate of your CA: {_serve_what_the_ca_gave(top)} If it is a root of your "
+        f"own, it need not be sent. {_ROOT_OF_YOUR_OWN}"
     )
     return seen, detail, mend
+
+
+_ROOT_OF_YOUR_OWN = (
+    "A private CA's root belongs in the stores of its visitors' machines: by group policy (Trusted Root Certification "
+    "Authorities) in a Windows domain; by update-ca-certificates or update-ca-trust on Linux; in Firefox, which has a "
+    "store of its own, by its policy Certificates/Install or ImportEnterpriseRoots; on phones by a management profile. "
+    "--trust tells Pewter alone. Visitors without it need a certificate of a publicly trusted CA."
+)
 
 
 def _describe_self_signed(case: HasChains, chain: Chain) -> tuple[str, str, str]:
@@ -239,7 +247,11 @@ def stores_disagree(case: HasChains) -> Iterator[RuleOutcome]:
         if trusting and refusing:
             why = refusing[0].path.faults[0].detail
             seen = f"trusted by {', '.join(trusting)}; not by {', '.join(each.title for each in refusing)}: {why}"
-            yield Gap(chain.where, seen, "a path to a root that every store has", cause=chain.fingerprints[0])
+            # A CA that no public store has is a private one: nobody makes a cross certificate for it.
+            is_private = not any(each.is_public and each.trusts for each in own)
+            mend = f"The CA is in no public store. {_ROOT_OF_YOUR_OWN}" if is_private else ""
+            expected = "a path to a root that every store has"
+            yield Gap(chain.where, seen, expected, cause=chain.fingerprints[0], mend=mend)
         elif trusting:
             yield Holds(chain.where, f"trusted by {', '.join(trusting)}")
 

@@ -4,13 +4,13 @@ from collections.abc import Iterator
 
 from pewter.judge.facts.browsers import staple_stops_firefox
 from pewter.judge.facts.case import Case
-from pewter.judge.facts.chains import Chain, HasChains
+from pewter.judge.facts.chains import Chain, HasChains, told_apart
 from pewter.judge.facts.logs import count_logs
 from pewter.judge.facts.revocation import Status, revocation_of, staples_of, statuses_of
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.pki import MUST_STAPLE, Certificate, StatusKind
-from pewter.places import the_site
+from pewter.places import of_file, the_site
 
 NOT_ASKED = "whether a certificate is revoked was not asked; --revocation asks its CA"
 
@@ -25,7 +25,8 @@ def revoked(case: Case) -> Iterator[RuleOutcome]:
         answers = [each for each in statuses if each.verdict is not None and each.verdict.kind is StatusKind.GOOD]
         if found is not None and found.verdict is not None:
             seen = f"{found.certificate.title} is {found.verdict.detail} ({found.source})"
-            yield Gap(chain.where, seen, "certificates that are not revoked", cause=found.certificate.sha256)
+            expected = "certificates that are not revoked"
+            yield Gap(chain.where, seen, expected, cause=found.certificate.sha256)
         elif any(each.certificate is chain.leaf for each in answers):
             assert answers[0].verdict is not None
             yield Holds(chain.where, f"{answers[0].source}: {answers[0].verdict.detail}")
@@ -35,6 +36,31 @@ def revoked(case: Case) -> Iterator[RuleOutcome]:
             unasked = True
     if unasked:
         yield Unknown(the_site("certificates"), NOT_ASKED)
+
+
+@rule(
+    "chain/revoked-key",
+    level=Level.EXPOSES,
+    sources=("Baseline Requirements section 6.1.1.3", "RFC 5280 section 5.3.1"),
+)
+def revoked_key(case: Case) -> Iterator[RuleOutcome]:
+    """The key of a revoked certificate is not to be used again: neither in a served nor in a given certificate."""
+    revoked = {
+        found.certificate.spki: found.certificate
+        for chain in case.chains
+        if (found := revocation_of(case, chain)) is not None and not found.certificate.extensions.is_ca
+    }
+    if not revoked:
+        return
+    served = [(chain.where, chain.leaf) for chain in case.chains if isinstance(chain.leaf, Certificate)]
+    given = [(of_file("given file"), each) for each in case.chains.given_certificates if not each.extensions.is_ca]
+    for where, leaf in (*served, *given):
+        before = revoked.get(leaf.spki)
+        if before is None:
+            yield Holds(where, "its key is of no certificate that is revoked")
+        elif before.sha256 != leaf.sha256:
+            seen = f"{told_apart(leaf)} has the key of {told_apart(before)}, which is revoked"
+            yield Gap(where, seen, "a key of its own", cause=leaf.sha256)
 
 
 def _can_be_asked(chain: Chain) -> bool:
@@ -93,4 +119,4 @@ def not_logged(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, count.seen + (f", {count.verified} verified" if count.verified else ""))
 
 
-RULES = (revoked, staple_broken, staple_missing, not_logged)
+RULES = (revoked, revoked_key, staple_broken, staple_missing, not_logged)

@@ -8,10 +8,11 @@ from pewter.judge.facts.case import Case
 from pewter.judge.facts.chains import Chain, HasChains, told_apart
 from pewter.judge.facts.lives import excess_of_life, expiring_margin, is_expiring, is_renewal_overdue
 from pewter.judge.facts.policies_in_force import policy_in_force
+from pewter.judge.facts.revocation import is_public
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
-from pewter.phrases import ago, days
-from pewter.pki import Certificate, Life, covers, life_of, longest_life
+from pewter.phrases import ago, days, until
+from pewter.pki import LONGEST_LIVES, Certificate, Life, covers, life_of, longest_life
 from pewter.places import of_file, of_name
 
 
@@ -24,7 +25,7 @@ def _span(life: Life, at: datetime.datetime) -> str:
     """What is left; a certificate without an end (RFC 5280 section 4.1.2.5) has no days to count."""
     if life.is_endless:
         return "without an end"
-    return f"{days(life.days_left(at))} left of {life.length.days}; ends {life.not_after:%Y-%m-%d %H:%M} UTC"
+    return f"{until(life.left(at))} left of {days(life.length.days)}; ends {life.not_after:%Y-%m-%d %H:%M} UTC"
 
 
 @rule("date/expired", level=Level.BREAKS, sources=("RFC 5280 section 4.1.2.5",))
@@ -60,15 +61,29 @@ def not_yet_valid(case: HasChains) -> Iterator[RuleOutcome]:
     yield from case.chains.unseen
 
 
+def _coming_lives(case: HasChains, chain: Chain, life: Life) -> str:
+    """What is ahead of whoever renews a public certificate by hand: a long life is a sign of that."""
+    if life.length < _BY_HAND or not is_public(case, chain):
+        return ""
+    steps = sorted(LONGEST_LIVES)
+    ahead = [f"{days(limit)} from {since:%Y-%m-%d}" for since, limit in steps if since > case.at.date()]
+    return f"Public certificates may live ever shorter: {', '.join(ahead)}. Renew by a program" if ahead else ""
+
+
+_BY_HAND = datetime.timedelta(days=100)
+
+
 @rule("date/expiring", level=Level.EXPOSES, sources=("Pewter's baseline: expiring_fraction, expiring_days",))
 def expiring(case: HasChains) -> Iterator[RuleOutcome]:
     """The last part of a certificate's life is for emergencies."""
     for chain, leaf, life in _leaves(case):
         if is_expiring(life, case.at, case.expect):
             margin = days(expiring_margin(life, case.expect).days)
-            yield Gap(chain.where, _span(life, case.at), f"renewed at least {margin} before", cause=leaf.sha256)
+            expected = f"renewed at least {margin} before"
+            detail = _coming_lives(case, chain, life)
+            yield Gap(chain.where, _span(life, case.at), expected, cause=leaf.sha256, by=life.not_after, detail=detail)
         elif not life.is_over(case.at):
-            left = "without an end" if life.is_endless else f"{days(life.days_left(case.at))} left"
+            left = "without an end" if life.is_endless else f"{until(life.left(case.at))} left"
             yield Holds(chain.where, left)
     yield from case.chains.unseen
 
@@ -81,8 +96,8 @@ def renewal_overdue(case: HasChains) -> Iterator[RuleOutcome]:
             continue
         point = life.point(case.expect.renewal_point)
         if is_renewal_overdue(life, case.at, case.expect):
-            seen = _span(life, case.at)
-            yield Gap(chain.where, seen, f"renewed about {point:%Y-%m-%d}", cause=leaf.sha256)
+            seen, detail = _span(life, case.at), _coming_lives(case, chain, life)
+            yield Gap(chain.where, seen, f"renewed about {point:%Y-%m-%d}", cause=leaf.sha256, detail=detail)
         elif life.is_endless:
             yield Holds(chain.where, "without an end")
         elif point < case.at:
@@ -114,7 +129,8 @@ def not_loaded(case: HasChains) -> Iterator[RuleOutcome]:
         if newer:
             newest = max(newer, key=lambda each: each.not_before)
             seen = f"served: {told_apart(leaf)}; the given file: {told_apart(newest)}"
-            yield Gap(chain.where, seen, "the newer certificate", cause=f"{leaf.sha256} {newest.sha256}")
+            cause = f"{leaf.sha256} {newest.sha256}"
+            yield Gap(chain.where, seen, "the newer certificate", cause=cause, by=leaf.not_after)
         elif any(each.sha256 == leaf.sha256 for each in ours):
             yield Holds(chain.where, "the given file is served")
         elif ours:
@@ -166,7 +182,7 @@ def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
             verb = "ended" if life.is_over(case.at) else "ends"
             end = f"{verb} {life.not_after:%Y-%m-%d %H:%M} UTC"
             seen = f"{end}, and HSTS of {holder} is in force (max-age={policy.max_age})"
-            yield Gap(chain.where, seen, "renewed well before the end", cause=leaf.sha256)
+            yield Gap(chain.where, seen, "renewed well before the end", cause=leaf.sha256, by=life.not_after)
         else:
             yield Holds(chain.where, f"locks nobody out before {life.not_after:%Y-%m-%d}")
     yield from case.chains.unseen

@@ -208,7 +208,11 @@ def preload_unready(case: Case) -> Iterator[RuleOutcome]:
         if not isinstance(policy, StrictTransportSecurity) or "preload" not in policy.unrecognised:
             continue
         unmet = [words for words, met in preload_requirements(case, name, policy) if not met]
-        if unmet:
+        apex = name.removeprefix("www.")
+        of_apex = policy_of(case, apex) if apex != name else None
+        if of_apex is not None and all(met for _, met in preload_requirements(case, apex, of_apex)):
+            yield Holds(of_name(name), f"{apex}, which is what lists take, meets every requirement")
+        elif unmet:
             yield Gap(of_name(name), "preload, but not: " + "; ".join(unmet), "every requirement of the preload list")
         else:
             yield Holds(of_name(name), "every requirement is met")

@@ -4,7 +4,7 @@ import difflib
 from collections.abc import Iterator
 
 from pewter.evidence import Name, Seen, Step
-from pewter.judge.facts.browsers import BOTH, browsers_not_matching, name_refusal
+from pewter.judge.facts.browsers import BOTH, browsers_not_matching, leads_to, name_refusal
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.chains import Chain, HasChains
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
@@ -83,8 +83,12 @@ def sibling_not_covered(case: HasChains) -> Iterator[RuleOutcome]:
         if browsers_not_matching(chain.leaf, host) != BOTH:
             yield Holds(chain.where, f"{host} is covered")
         elif (sibling := _sibling_covered(case, chain)) is not None:
-            seen = f"{_list_names(chain.leaf)}; not {host}"
-            yield Gap(chain.where, seen, f"{sibling} and {host}", cause=f"{host} {chain.leaf.sha256}")
+            seen, expected = f"{_list_names(chain.leaf)}; not {host}", f"{sibling} and {host}"
+            detail = ""
+            if leads_to(case, sibling, host):
+                seen += f"; https://{sibling} leads to {host}, so that its visitors meet the warning too"
+                detail = f"Until then take the redirect from https://{sibling} to {host} out: the first is covered"
+            yield Gap(chain.where, seen, expected, cause=f"{host} {chain.leaf.sha256}", detail=detail)
 
 
 def is_in_common_name_only(certificate: Certificate, host: str) -> bool:

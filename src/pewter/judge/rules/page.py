@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from pewter.evidence import Hop, Page, Reference, StatementKind, Step, Unseen, Use, WayIn
+from pewter.evidence import Hop, Landed, Page, Reference, StatementKind, Step, Unseen, Use, WayIn
 from pewter.judge.facts.blocked_parts import parts_by_treatment, upgrades_requests
 from pewter.judge.facts.case import Case
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
@@ -148,6 +148,24 @@ def no_upgrade_policy(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(place_of(hop.url), "upgrade-insecure-requests")
 
 
+@rule("page/blank", level=Level.WEAKENS, sources=("RFC 9110 section 15.3.1",))
+def blank(case: Case) -> Iterator[RuleOutcome]:
+    """A home page of no octets shows visitors nothing, and no error."""
+    for journey, start in case.ways_in():
+        last = journey.hops[-1] if journey.hops and isinstance(journey.end, Landed) else None
+        if last is None or start.target != "/" or last.status != _OK or read_url(last.url).host not in case.site_names:
+            continue
+        where = case.place_of_way_in(journey)
+        page = case.page_of(last)
+        if page is None and last.values("Content-Length") == ("0",):
+            yield Gap(where, f"200 at {last.url}, and nothing in it", "a page", cause=read_url(last.url).origin)
+        elif page is not None:
+            yield Holds(where, f"{page.octets} octets" + (" and more" if page.truncated else ""))
+
+
+_OK = 200
+
+
 @rule("page/debug-output", level=Level.EXPOSES, sources=("RFC 9110 section 17.3",))
 def debug_output(case: Case) -> Iterator[RuleOutcome]:
     """Pages must not show tracebacks, settings, source or consoles.
@@ -202,6 +220,7 @@ RULES = (
     plain_links,
     canonical_tag,
     no_upgrade_policy,
+    blank,
     debug_output,
     names_version,
 )

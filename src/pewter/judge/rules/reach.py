@@ -338,7 +338,8 @@ def unknown_host(case: Case) -> Iterator[RuleOutcome]:
     for probe in case.evidence.host_probes:
         where = place_of_host(probe.scheme, probe.name)
         if isinstance(probe.answer, Unseen):
-            yield Unknown(where, probe.answer.reason)
+            words = probe.answer.reason
+            yield Holds(where, f"refused: {words}") if probe.is_refused else Unknown(where, words)
             continue
         hop = probe.answer.value
         page = case.page_of(hop)

@@ -170,6 +170,8 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
         if isinstance(journey.end, Unseen):
             yield Unknown(where, journey.end.reason)
         elif isinstance(journey.end, Stopped) and journey.end.cause in _CIRCLES:
+            if journey.by_address is not None and _is_behind_a_warning(case, journey):
+                continue  # redirect/through-bad-certificate speaks of it: at that address nobody goes round
             if journey.end.cause is StopCause.TOO_MANY_HOPS:
                 urls = [hop.url for hop in journey.hops]
                 seen = f"{len(urls)} redirects and no page: {' → '.join([*urls[:3], '…', urls[-1]])}"
@@ -189,6 +191,12 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
             )
         elif journey.hops:
             yield Holds(where, f"{len(journey.hops)} hop" + ("s" if len(journey.hops) > 1 else ""))
+
+
+def _is_behind_a_warning(case: Case, journey: Journey) -> bool:
+    """Whether a browser stops at the certificate of a hop."""
+    secure = (hop for hop in journey.hops if hop.certificate is not None)
+    return any(certificate_prediction(case, hop)[0] is not None for hop in secure)
 
 
 def _why_it_comes_round(circle: list[str]) -> str:
@@ -290,6 +298,8 @@ def broken_target(case: Case) -> Iterator[RuleOutcome]:
                 elif last.status >= 400 and last.status not in LOGIN_WALLS:
                     if not _is_for_want_of_certificate(case, last):
                         mend = _NO_REDIRECT_HERE if len(journey.hops) == 1 else ""
+                        if len(journey.hops) == 1 and _opens_over_https(case, start):
+                            mend = _MISSING_HERE
                         one = f"{last.status} {start.host} {len(journey.hops) == 1}"
                         yield Gap(where, f"{last.status} at {last.url}", "a page", cause=one, mend=mend)
                 else:
@@ -298,6 +308,22 @@ def broken_target(case: Case) -> Iterator[RuleOutcome]:
 
 _OF_REACH = frozenset({StopCause.NO_ADDRESS, StopCause.NO_CONNECTION, StopCause.NO_TLS})
 _NO_REDIRECT_HERE = "Bring the page back, or correct the links that lead to it; no redirect is involved."
+
+
+_MISSING_HERE = (
+    "Over https the page is there: what is missing is the redirect. Answer every http request with a permanent "
+    "redirect to https on the same host, path and query kept."
+)
+
+
+def _opens_over_https(case: Case, start: Url) -> bool:
+    """Whether the same page is shown over https."""
+    wanted = f"{https_origin(start.host)}{start.target}"
+    return not start.is_https and any(
+        isinstance(journey.end, Landed) and bool(journey.hops) and journey.hops[-1].status < 400
+        for journey, url in case.ways_in("https")
+        if str(url) == wanted
+    )
 
 
 def _is_for_want_of_certificate(case: Case, last: Hop) -> bool:
@@ -425,7 +451,8 @@ def reflects_host(case: Case) -> Iterator[RuleOutcome]:
     for probe in case.evidence.host_probes:
         where = place_of_host(probe.scheme, probe.name)
         if isinstance(probe.answer, Unseen):
-            yield Unknown(where, probe.answer.reason)
+            words = probe.answer.reason
+            yield Holds(where, f"refused: {words}") if probe.is_refused else Unknown(where, words)
             continue
         locations = probe.answer.value.values("Location")
         if any(probe.asked in location for location in locations):
