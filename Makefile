@@ -31,8 +31,9 @@ check: $(BIN)/.ready         ## style and types
 schema: $(BIN)/.ready        ## write docs/pewter-review.schema.json anew from the types
 	$(BIN)/python -m pewter.report.schema docs/pewter-review.schema.json
 
-figures: $(BIN)/.ready       ## measure start-up, a review through the 100 ms relay, the share of tests, and surveys
+figures: $(BIN)/.ready       ## measure start-up, a review through the 100 ms relay, the share of tests, lines of reports, and surveys
 	$(BIN)/python benchmarks/figures.py
+	$(BIN)/python benchmarks/report.py
 	$(BIN)/python benchmarks/survey.py
 
 survey-figures: $(BIN)/.ready   ## measure surveys of up to 3,000 sites on nginx: CPU, memory, silent sites, kills, a cluster (root; some 12 minutes)
