@@ -311,7 +311,7 @@ def test_gaps_of_one_cause_are_one_entry_worst_first():
     [
         pytest.param((leaf(), intermediate()), [LinkState.SENT, LinkState.SENT, LinkState.ANCHOR], id="good"),
         pytest.param((leaf(),), [LinkState.SENT, LinkState.NOT_SENT, LinkState.ANCHOR], id="incomplete"),
-        pytest.param((SELF_SIGNED,), [LinkState.BROKEN], id="self-signed"),
+        pytest.param((SELF_SIGNED,), [LinkState.UNTRUSTED], id="self-signed"),
     ],
 )
 def test_links_of_a_drawn_path(sent, links):
@@ -323,7 +323,10 @@ def test_links_of_a_drawn_path(sent, links):
 def test_missing_issuer_is_drawn_as_a_broken_link():
     foreign = issue_server([HOST], issue_foreign(), NOW - DAY, NOW + DAY, key=key("leaf"))
     (drawn,) = served_certificates(case(endpoints=[endpoint(handshake(foreign))], certificates=stored(foreign)))
-    assert [(link.title, link.state) for link in drawn.links] == [(HOST, LinkState.SENT), ("Foreign", LinkState.BROKEN)]
+    assert [(link.title, link.state) for link in drawn.links] == [
+        (HOST, LinkState.SENT),
+        ("Foreign", LinkState.MISSING),
+    ]
 
 
 def issue_foreign():

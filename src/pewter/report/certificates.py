@@ -145,13 +145,17 @@ def path_words(marks: Marks, links: tuple[Link, ...], whole: str, lacking: str) 
         match link.state:
             case LinkState.NOT_SENT:
                 words.append(f"[{lacking}: {title}]")
+            case LinkState.MISSING:
+                words.append(f"[NOT SENT, NOT TO BE HAD: {title}]")
+            case LinkState.UNTRUSTED:
+                words.append(f"[NOT TRUSTED: {title}, {link.remark}]")
             case LinkState.BROKEN:
                 words.append(f"[BROKEN at {title}: {link.remark}]")
             case LinkState.ANCHOR:
                 words.append(f"{title} ({link.remark})")
             case LinkState.SENT:
                 words.append(title)
-        if link.state in {LinkState.NOT_SENT, LinkState.BROKEN}:
+        if link.state not in {LinkState.SENT, LinkState.ANCHOR}:
             broken = broken or words[-1]
     path = f" {marks.above} ".join(words)
     if links and not broken and len(links) > 1:

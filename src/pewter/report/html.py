@@ -74,7 +74,7 @@ def render_html(review: Review) -> bytes:
         legs=results.legs,
         zones=results.zones,
         certificates=[_certificate(each) for each in results.certificates],
-        lost_states={LinkState.BROKEN.value, LinkState.NOT_SENT.value},
+        lost_states={each.value for each in LinkState} - {LinkState.SENT.value, LinkState.ANCHOR.value},
         not_sent=LinkState.NOT_SENT.value,
         protocols=[_protocol(each) for each in results.protocols],
         areas=results.areas,

@@ -19,6 +19,12 @@ class LinkState(enum.Enum):
     SENT = "sent"
     ANCHOR = "trusted root"
     NOT_SENT = "not sent"
+    MISSING = "not to be had"
+    """Neither sent nor to be had elsewhere."""
+
+    UNTRUSTED = "not trusted"
+    """The path ends at it, and it is in no store looked at."""
+
     BROKEN = "broken"
     """The fault of the path lies at this certificate."""
 
@@ -229,9 +235,9 @@ def _links(case: HasChains, chain: Chain) -> tuple[Link, ...]:
     top = path.certificates[-1]
     if path.anchor is None and not faults:
         if top.is_self_issued:
-            links[-1] = Link(top.title, LinkState.BROKEN, "its own issuer, in no store looked at")
+            links[-1] = Link(top.title, LinkState.UNTRUSTED, "its own issuer, in no store looked at")
         else:
-            links.append(Link(top.issuer.title, LinkState.BROKEN, "not sent, and not to be had"))
+            links.append(Link(top.issuer.title, LinkState.MISSING, "not sent, and not to be had"))
     return tuple(links)
 
 
