@@ -9,13 +9,16 @@ import msgspec
 from pewter.pki import Certificate
 from pewter.pki.files import FileItem
 from pewter.places import Place
+from pewter.web.sites import common_domain
+from pewter.web.urls import read_url
 
 from .counts import worst_level
 from .facts.bundle import BundleCase, is_server
 from .facts.served_certificates import ServedCertificate, served_certificates
 from .judging import judge
+from .order import FirstStep, Told, first_steps
 from .outcomes import Gap, Judged, Level
-from .results import Failed, GapEntry, count_by_level, gap_entries, guarded
+from .results import Failed, GapEntry, count_by_level, gap_entries, guarded, worded
 from .rules.bundle import OF_FILES
 from .saved_outcomes import places_of
 
@@ -68,6 +71,10 @@ class BundleReview(msgspec.Struct, frozen=True):
 
     certificates: tuple[ServedCertificate, ...]
     live: tuple[LiveDrawn, ...]
+    first: tuple[FirstStep, ...]
+    """What to do first."""
+
+    after_first: tuple[int, ...]
     gaps: tuple[GapEntry, ...]
     places: tuple[Place, ...]
     titles: dict[str, str]
@@ -82,6 +89,10 @@ def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
     gaps = guarded(failed, "the gaps", lambda: gap_entries(case, outcomes), tuple[GapEntry, ...]())
     bundle = case.bundle
     install = bundle.install
+    names = case.resolving_names
+    told = Told(names, common_domain(names), read_url(case.canonical).host, frozenset(), case.at)
+    no_steps: tuple[tuple[FirstStep, ...], tuple[int, ...]] = ((), ())
+    first, after_first = guarded(failed, "what to do first", lambda: first_steps(worded(gaps), told), no_steps)
     return BundleReview(
         format=FORMAT,
         judged_for=case.at,
@@ -97,6 +108,8 @@ def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
         chain=tuple(each.sha256 for each in bundle.sent),
         certificates=guarded(failed, "the certificates", lambda: served_certificates(case), ()),
         live=tuple(_live(case)),
+        first=first,
+        after_first=after_first,
         gaps=gaps,
         places=tuple(places_of(outcomes)),
         titles={rule.name: rule.words.title for rule in OF_FILES},

@@ -227,7 +227,7 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
     visits = part("what a visitor meets", lambda: predict_visits(case), tuple[Visit, ...]())
     told = part("the names told of", lambda: _told_of(case, visits), Told((), "", "", frozenset(), case.at))
     no_steps: tuple[tuple[FirstStep, ...], tuple[int, ...]] = ((), ())
-    first, after_first = part("what to do first", lambda: first_steps(_worded(gaps), told), no_steps)
+    first, after_first = part("what to do first", lambda: first_steps(worded(gaps), told), no_steps)
     protocol_levels = (
         (each.outcome.where, each.level)
         for each in outcomes
@@ -330,7 +330,7 @@ def _hints(case: Case) -> Iterator[str]:
         yield f"{all_of(machines[:3])} is this machine itself (RFC 6761 section 6.3): nobody else gets there."
 
 
-def _worded(entries: Sequence[GapEntry]) -> list[Worded]:
+def worded(entries: Sequence[GapEntry]) -> list[Worded]:
     return [Worded(each.number, _RULES[each.rule], each.level, each.hosts, each.by) for each in entries]
 
 
@@ -350,7 +350,7 @@ def _verdict(
     met = [each for each in visits if each.reason is not WayIn.ABSENT]
     plan = case.evidence.plan
     return verdict(
-        _worded(entries),
+        worded(entries),
         told,
         arrive=bool(met) and all(each.meets.is_good or each.is_login_wall for each in met),
         has_unknown=bool(unknown_entries(outcomes)),

@@ -6,7 +6,7 @@ from pewter.judge.bundle_review import BundleReview, FileDrawn, LiveDrawn
 from pewter.judge.outcomes import Level
 
 from .certificates import render_certificates
-from .gaps import levels_in_words, render_gaps
+from .gaps import levels_in_words, render_first, render_gaps
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet
 
 _VERDICTS = {
@@ -31,6 +31,7 @@ def render_bundle(review: BundleReview, next_lines: tuple[str, ...], width: int,
     counts = levels_in_words(sheet, review.counts)
     held = f"({review.held} of {len(review.outcomes)} checks hold)"
     sheet.line("  " + (f"{counts}   " if counts else ""), (held, "dim"))
+    render_first(sheet, review.first, review.after_first, review.judged_for)
     _files(sheet, review.files)
     render_certificates(
         sheet, review.certificates, review.judged_for, lacking="IN ANOTHER FILE" if is_in_parts else "NOT IN THIS FILE"

@@ -1,14 +1,16 @@
 """The gaps, worst first: seen, expected, why, mend and check of each."""
 
+import datetime
 import re
 from collections.abc import Collection, Mapping, Sequence
 
 from rich.cells import cell_len
 
 from pewter.escape import escaped
+from pewter.judge.order import FirstStep, step_words
 from pewter.judge.outcomes import Level
 from pewter.judge.results import GapEntry, Manner, Piece, Place
-from pewter.phrases import all_of
+from pewter.phrases import all_of, counted
 
 from .sheet import STYLES, Sheet, cut, listed, quoted, sentence, some, wrap
 
@@ -21,6 +23,36 @@ def levels_in_words(sheet: Sheet, counts: dict[str, int]) -> str:
     return f" {sheet.marks.dot} ".join(
         f"{count} {level if count == 1 or level != Level.NOTE.value else 'notes'}" for level, count in counts.items()
     )
+
+
+def render_first(sheet: Sheet, first: Sequence[FirstStep], after_first: Sequence[int], at: datetime.datetime) -> None:
+    """In the order in which it is to be done; the other gaps that break or expose are counted."""
+    if not first:
+        return
+    if len(first) == 1 and not after_first:
+        sheet.labelled(2, "Do first", step_words(first[0], at), label_width=8)
+        return
+    sheet.heading("Do first")
+    for position, step in enumerate(first, start=1):
+        sheet.labelled(2, str(position), step_words(step, at), label_width=1)
+    if after_first:
+        count, numbers = len(after_first), all_of(_in_runs(after_first))
+        words = f"then {counted(count, 'other gap')} that {'break or expose' if count > 1 else 'breaks or exposes'}"
+        sheet.labelled(2, sheet.marks.dot, f"{words}: {numbers}", label_width=1)
+
+
+def _in_runs(numbers: Sequence[int]) -> list[str]:
+    """``7``, ``8``, ``11 to 20``: three and more that follow on each other together."""
+    runs: list[list[int]] = []
+    for number in numbers:
+        if runs and number == runs[-1][-1] + 1:
+            runs[-1].append(number)
+        else:
+            runs.append([number])
+    return [words for run in runs for words in ([f"{run[0]} to {run[-1]}"] if len(run) > _PAIR else map(str, run))]
+
+
+_PAIR = 2
 
 
 def render_gaps(

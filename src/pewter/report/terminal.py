@@ -7,11 +7,11 @@ from rich.text import Text
 from pewter.judge.order import step_words
 from pewter.judge.results import AreaCount, UnknownEntry
 from pewter.judge.review import Review
-from pewter.phrases import all_of, counted
+from pewter.phrases import counted
 from pewter.web.sites import common_domain
 
 from .certificates import render_certificates
-from .gaps import MAX_SHOWN, levels_in_words, render_gaps
+from .gaps import MAX_SHOWN, levels_in_words, render_first, render_gaps
 from .name_table import render_name_table
 from .names import render_names
 from .protocol import render_protocols
@@ -34,7 +34,7 @@ def render_terminal(review: Review, width: int, marks: Marks = UNICODE, *, full:
     in_brief = not full
     sheet.domain = "" if full else common_domain([name.name for name in results.names])
     _verdict(sheet, review)
-    _do_first(sheet, review)
+    render_first(sheet, results.first, results.after_first, review.judged.at)
     render_name_table(sheet, review)
     first = {step.gaps[0] for step in results.first}
     shorts = {} if full else results.shorts
@@ -49,37 +49,6 @@ def render_terminal(review: Review, width: int, marks: Marks = UNICODE, *, full:
     _rest(sheet, review, full=full)
     _next(sheet, review, full=full)
     return sheet.text
-
-
-def _do_first(sheet: Sheet, review: Review) -> None:
-    """In the order in which it is to be done; the other gaps that break or expose are counted."""
-    results = review.results
-    if not results.first:
-        return
-    if len(results.first) == 1 and not results.after_first:
-        sheet.labelled(2, "Do first", step_words(results.first[0], review.judged.at), label_width=8)
-        return
-    sheet.heading("Do first")
-    for position, step in enumerate(results.first, start=1):
-        sheet.labelled(2, str(position), step_words(step, review.judged.at), label_width=1)
-    if results.after_first:
-        count, numbers = len(results.after_first), all_of(_in_runs(results.after_first))
-        words = f"then {counted(count, 'other gap')} that {'break or expose' if count > 1 else 'breaks or exposes'}"
-        sheet.labelled(2, sheet.marks.dot, f"{words}: {numbers}", label_width=1)
-
-
-def _in_runs(numbers: Sequence[int]) -> list[str]:
-    """``7``, ``8``, ``11 to 20``: three and more that follow on each other together."""
-    runs: list[list[int]] = []
-    for number in numbers:
-        if runs and number == runs[-1][-1] + 1:
-            runs[-1].append(number)
-        else:
-            runs.append([number])
-    return [words for run in runs for words in ([f"{run[0]} to {run[-1]}"] if len(run) > _PAIR else map(str, run))]
-
-
-_PAIR = 2
 
 
 def _verdict(sheet: Sheet, review: Review) -> None:
