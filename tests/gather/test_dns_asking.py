@@ -16,12 +16,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pewter.evidence import Record, Reply, Unanswered, Way
+from pewter.evidence import Plan, Record, Reply, Target, Unanswered, Way
+from pewter.gather import hosts_file
+from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import MAX_QUESTIONS, Asker
 from pewter.gather.dns_messages import MAX_RECORDS, build_query, read_reply
+from pewter.gather.network import Network
 from pewter.gather.routes import Destination
 from pewter.gather.slots import Slots
-from pewter.gather.steps import dns as dns_step
 
 QUERY = build_query("x.example", "A", 7, recursion=False, unchecked=False, edns=True, signed=False)
 
@@ -256,8 +258,28 @@ def test_no_octets_raise(tail):
 
 def test_the_hosts_file_is_told(tmp_path, monkeypatch):
     file = tmp_path / "hosts"
-    file.write_text("127.0.0.1 localhost\n192.0.2.9 www.x.example WWW.y.example # x.example\n")
-    monkeypatch.setattr(dns_step, "HOSTS_FILE", file)
-    assert dns_step.in_hosts_file(["www.x.example", "x.example"]) == (("www.x.example", "192.0.2.9"),)
-    monkeypatch.setattr(dns_step, "HOSTS_FILE", tmp_path / "none")
-    assert dns_step.in_hosts_file(["www.x.example"]) == ()
+    file.write_text("127.0.0.1 localhost\n192.0.2.9 www.x.example WWW.y.example # x.example\nfe80::1%lo z.example\n")
+    monkeypatch.setattr(hosts_file, "HOSTS_FILE", file)
+    assert hosts_file.in_hosts_file(["www.x.example", "x.example"]) == (("www.x.example", "192.0.2.9"),)
+    monkeypatch.setattr(hosts_file, "HOSTS_FILE", tmp_path / "none")
+    assert hosts_file.in_hosts_file(["www.x.example"]) == ()
+
+
+@pytest.mark.parametrize(
+    ("plan", "leads"),
+    [
+        ({}, ["www.x.example=192.0.2.9"]),
+        ({"resolvers": ("192.0.2.53:53",)}, []),
+        ({"names_are_listed": True}, []),
+        ({"routes": ("www.x.example=192.0.2.7",)}, ["www.x.example=192.0.2.7"]),
+    ],
+    ids=["as-a-browser-here", "by-a-resolver", "of-a-list", "by-a-route"],
+)
+def test_typed_names_of_the_hosts_file_are_looked_at_there(tmp_path, monkeypatch, plan, leads):
+    """A browser here goes there; localhost needs no such line, and an address with a zone is none."""
+    file = tmp_path / "hosts"
+    file.write_text("192.0.2.9 www.x.example\n192.0.2.8 localhost\nfe80::1%lo z.example\n192.0.2.6 other.example\n")
+    monkeypatch.setattr(hosts_file, "HOSTS_FILE", file)
+    targets = (Target("www.x.example"), Target("localhost"), Target("z.example"))
+    network = Network.for_plan(Plan(targets, **{"resolvers": (), **plan}), Budget())
+    assert [str(route) for route in network.routes.routes] == leads

@@ -8,9 +8,10 @@ from pewter.evidence import Plan
 
 from .budget import Budget
 from .dns_asking import UNDER_WAY, Asker, SharedAnswers
+from .hosts_file import routes_by_hosts_file
 from .liveness import Lag, Liveness
 from .name_service import NameService
-from .routes import Routes, read_address_and_port, read_route
+from .routes import Route, Routes, read_address_and_port, read_route
 from .slots import Pool, Slots
 
 
@@ -37,9 +38,16 @@ class Network:
         return cls(
             slots,
             NameService(resolvers, plan.step_seconds, asker),
-            routes if routes is not None else Routes(tuple(map(read_route, plan.routes))),
+            routes if routes is not None else Routes(_routes_of(plan)),
             Liveness(shared.first_seconds, shared.lag) if shared is not None else Liveness(),
         )
+
+
+def _routes_of(plan: Plan) -> tuple[Route, ...]:
+    """Those that were given; of other typed names those of this machine's hosts file."""
+    given = tuple(map(read_route, plan.routes))
+    named = {route.host for route in given}
+    return (*given, *(route for route in routes_by_hosts_file(plan) if route.host not in named))
 
 
 @dataclass

@@ -427,6 +427,10 @@ def _conditions(evidence: Evidence) -> str:
         led.append(plan.routes[0] if len(plan.routes) == 1 else f"{len(plan.routes)} routes")
     if plan.resolvers:
         led.append(f"resolver{'s' if len(plan.resolvers) > 1 else ''} {', '.join(plan.resolvers)}")
+    routed = {name.name: name.routed for name in evidence.names}
+    here = [name for name, address in evidence.dns.hosts_file if address in routed.get(name, ())]
+    if here:
+        led.append(f"this machine's hosts file (for {all_of(dict.fromkeys(here))})")
     words = f"led by {' and '.join(led)}" if led else ""
     if evidence.trusts_given_only:
         words += f"{', ' if words else ''}trusting only what was given"

@@ -152,7 +152,9 @@ def _rest(sheet: Sheet, review: Review, *, full: bool) -> None:
         for what in dns.not_asked:
             sheet.labelled(2, marks.unknown, f"not asked: {what}", label_width=1)
         for name, address in dns.hosts_file:
-            words = f"this machine's hosts file leads {name} to {address}: a browser here goes there, Pewter does not"
+            was_there = any(each.name == name and address in each.routed for each in evidence.names)
+            there = "it was looked at there, as a browser here does" if was_there else _NOT_THERE
+            words = f"this machine's hosts file leads {name} to {address}: {there}"
             sheet.labelled(2, marks.dot, words, label_width=1)
         for left in results.unvisited:
             count = f"{len(left.paths)} linked page{'s' if len(left.paths) > 1 else ''}"
@@ -166,6 +168,9 @@ def _rest(sheet: Sheet, review: Review, *, full: bool) -> None:
         for accepted in results.accepted:
             words = f"{accepted.rule} at {accepted.where} until {accepted.until}: {accepted.because}"
             sheet.labelled(2, marks.accepted, words, label_width=1)
+
+
+_NOT_THERE = "a browser here goes there, Pewter does not"
 
 
 def unknown_lines(entries: Sequence[UnknownEntry]) -> list[str]:

@@ -5,9 +5,8 @@ directly; those again that were silent or differ.  The look at the site itself n
 """
 
 import asyncio
-from collections.abc import Coroutine, Iterable, Sequence
+from collections.abc import Coroutine, Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
 from pewter.evidence import Reply, Step, Unanswered, Unseen, Way, is_ip_address, is_this_machine
@@ -30,6 +29,7 @@ from pewter.web.sites import sibling_of
 from pewter.web.suffixes import is_apex, registrable_domain
 
 from ..dns_asking import Asker
+from ..hosts_file import in_hosts_file
 from ..routes import Destination
 from ..scene import Scene
 
@@ -44,24 +44,6 @@ REPEATS = 3
 ADDRESS_TYPES = ("A", "AAAA")
 OF_A_NAME = ("A", "AAAA", "CAA", "HTTPS")
 PORT = 53
-
-
-HOSTS_FILE = Path("/etc/hosts")
-MAX_HOSTS_FILE = 1 << 20
-
-
-def in_hosts_file(names: Iterable[str]) -> tuple[tuple[str, str], ...]:
-    """Which of the names this machine's own hosts file leads somewhere: a browser here goes there."""
-    try:
-        with HOSTS_FILE.open("rb") as file:
-            lines = file.read(MAX_HOSTS_FILE).decode("utf-8", "replace").splitlines()
-    except OSError:
-        return ()
-    wanted, found = frozenset(names), list[tuple[str, str]]()
-    for line in lines:
-        address, *entries = line.partition("#")[0].split() or [""]
-        found += ((entry.lower(), address) for entry in entries if entry.lower() in wanted)
-    return tuple(dict.fromkeys(found))
 
 
 def begin(scene: Scene) -> None:
