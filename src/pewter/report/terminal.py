@@ -93,7 +93,7 @@ def _areas_in_brief(sheet: Sheet, counts: Sequence[AreaCount]) -> None:
         words = [f"{sheet.marks.holds}{_TOGETHER}{held}{_TOGETHER}of{_TOGETHER}{made} ({areas})"]
     for count in (each for each in counts if each not in sound):
         mark = sheet.marks.holds if count.worst is None else sheet.marks.level[count.worst]
-        mark = sheet.marks.unknown if count.made == 0 else mark
+        mark = sheet.marks.unknown if count.worst is None and count.unknown else mark
         unknown = f" and {count.unknown} unknown" if count.unknown else ""
         words.append(f"{mark} {count.area} {count.holds} of {count.made}{unknown}".replace(" ", _TOGETHER))
     for line in wrap(f"checks: {'   '.join(words)}", sheet.width - 2):
@@ -119,7 +119,7 @@ def _areas(sheet: Sheet, counts: Sequence[AreaCount], *, in_brief: bool = False)
     for count in counts:
         worst = count.worst
         mark, style = (marks.holds, "green") if worst is None else (marks.level[worst], STYLES[worst])
-        if count.made == 0:
+        if worst is None and count.unknown:
             mark, style = marks.unknown, "yellow"
         line = f" {count.area:<9} {count.holds:>4} of {count.made}"
         more = [worst.value] if worst is not None else []
