@@ -119,7 +119,7 @@ def surveyed(survey, crowd, folder, *, most=SITES, watcher=None, **more):
         ledger.take_list(read_list("\n".join(list(crowd.kinds)[:most]).encode(), "list").sites)
         run = ledger.begin("{}", None, crowd.now)
         # Few at a time: the lab serves them all from this one process, and slow sites must not seem silent.
-        gently = msgspec.structs.replace(settings(crowd), sites_under_way=6)
+        gently = msgspec.structs.replace(settings(crowd), sites_under_way=6, first_seconds=10.0)
         work = survey(ledger, run, gently, watcher or Watcher(), **more)
         asyncio.run(work.go())
         return [row_of(values) for values in ledger.rows()]

@@ -21,7 +21,7 @@ from pewter.judge.review import make_review, write_review
 from pewter.judge.summary import Summary, summary_of, summary_of_failure
 from pewter.plan.texts import read_target
 
-from .settings import FIRST_SECONDS, Order, Settings
+from .settings import Order, Settings
 from .store import pack
 
 BUDGET = Budget(connections=3000, endpoints=100)
@@ -45,7 +45,7 @@ class Looker:
         self._plan = settings.plan(())
         self._routes = Routes(tuple(map(read_route, settings.routes)))
         pool = Pool(settings.of_unowned_address, of_network=settings.of_network, in_all=settings.sockets)
-        self.shared = Shared(pool, SharedAnswers(1 if settings.gentle else 4), FIRST_SECONDS)
+        self.shared = Shared(pool, SharedAnswers(1 if settings.gentle else 4), settings.first_seconds)
         self._owned: Counter[str] = Counter()
         threads = concurrent.futures.ThreadPoolExecutor(WORKERS, "pewter")
         asyncio.get_running_loop().set_default_executor(threads)

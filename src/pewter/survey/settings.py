@@ -36,6 +36,9 @@ class Settings(msgspec.Struct, frozen=True):
     seconds: float = 0.0
     """For one site; 0 for the usual."""
 
+    first_seconds: float = FIRST_SECONDS
+    """For the first octets of an answer."""
+
     trust: tuple[bytes, ...] = ()
     """DER of anchors that the reviewer gave."""
 
