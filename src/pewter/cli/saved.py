@@ -89,6 +89,7 @@ def run_compare(old: Path, new: Path | None, write: Sequence[Path] = (), *, json
         check_writable(file)
     (before, of_old), (after, of_new) = judged_again(before), judged_again(after)
     remarks = (of_old, of_new)
+    comparison = compare(before, after, remarks)
     for file, remark in zip((old, new), remarks, strict=True):
         if remark:
             say(f"{file}: {remark}")
@@ -98,8 +99,8 @@ def run_compare(old: Path, new: Path | None, write: Sequence[Path] = (), *, json
     if json:
         print_octets(COMPARISON_FORMATS[".json"](before, after, remarks))
     else:
-        print_text(render_changes(compare(before, after, remarks), output_width(), output_marks()))
-    return 1 if compare(before, after).in_doubt(read_level(after.terms.fail_on)) else 0
+        print_text(render_changes(comparison, output_width(), output_marks()))
+    return 1 if comparison.in_doubt(read_level(after.terms.fail_on)) else 0
 
 
 def _compare_runs(folder: Path, write: Sequence[Path], *, json: bool) -> int:

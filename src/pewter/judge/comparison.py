@@ -3,7 +3,7 @@
 import datetime
 import enum
 import functools
-from collections.abc import Callable, Container, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -213,25 +213,8 @@ def compare(old: Review, new: Review, remarks: Sequence[str] = ("", "")) -> Comp
 
     ``remarks``: on the results of the older and of the newer one, as :func:`judged_again` gives them.
     """
-    before, after = _gaps(old), _gaps(new)
-    titles = {**old.results.titles, **new.results.titles}
-    shorts = {rule: new.results.shorts.get(rule) or short for rule, short in old.results.shorts.items()}
-    shorts = {**new.results.shorts, **shorts}
-
-    def changed(change: Change, each: Judged, gap: Gap, was: str, now: str) -> GapChange:
-        rule = each.rule
-        return GapChange(change, rule, titles[rule], each.level, gap.where, was, now, gap.about, shorts[rule])
-
-    opened = [
-        changed(Change.OPENED, each, gap, "", gap.seen)
-        for identity, (each, gap) in after.items()
-        if identity not in before
-    ]
-    later = _Later(old, new, opened)
-    changes = list(opened)
-    for identity, (each, gap) in before.items():
-        change, words = later.what_became(identity, gap)
-        changes.append(changed(change, each, gap, gap.seen, words))
+    later = _Later(old, new)
+    changes = [*later.opened, *later.of_earlier(_gaps(old))]
     order = list(CHANGE_TITLES)
     changes.sort(key=lambda each: (order.index(each.change), each.level.rank))
     looks = tuple(_look_facts(each, remark) for each, remark in zip((old, new), remarks, strict=True))
@@ -251,17 +234,17 @@ def write_comparison(old: Review, new: Review, remarks: Sequence[str] = ("", "")
 
 def changes_by_key(old: Review, new: Review) -> dict[GapKey, GapChange]:
     """Of each gap, what became of it; of one that was accepted before, too."""
-    found = {key_of(each.rule, each.where, each.about): each for each in compare(old, new).gaps}
-    later = _Later(old, new, [each for each in found.values() if each.change is Change.OPENED])
-    for each in old.results.outcomes:
-        if isinstance(each.outcome, Accepted):
-            gap = each.outcome.gap
-            identity = key_of(each.rule, gap.where, gap.about)
-            change, words = later.what_became(identity, gap)
-            title = old.results.titles[each.rule]
-            changed = GapChange(change, each.rule, title, each.level, gap.where, gap.seen, words, gap.about)
-            found.setdefault(identity, changed)
-    return found
+    accepted = {
+        key_of(each.rule, each.outcome.gap.where, each.outcome.gap.about): (each, each.outcome.gap)
+        for each in old.results.outcomes
+        if isinstance(each.outcome, Accepted)
+    }
+    later = _Later(old, new)
+    changes = (
+        *later.of_earlier({**accepted, **_gaps(old)}),
+        *later.opened,
+    )  # what opened counts, also if accepted once
+    return {key_of(each.rule, each.where, each.about): each for each in changes}
 
 
 def judged_again(review: Review) -> tuple[Review, str]:
@@ -303,18 +286,11 @@ def _gaps(review: Review) -> dict[GapKey, tuple[Judged, Gap]]:
     }
 
 
-class _Everything:
-    """Holds whatever is asked for."""
-
-    def __contains__(self, key: object) -> bool:
-        return True
-
-
 class _Later:
     """The newer of two reviews, asked what became of each gap of the older."""
 
-    def __init__(self, old: Review, new: Review, opened: Sequence[GapChange]) -> None:
-        self._old, self._new, self._opened = old, new, opened
+    def __init__(self, old: Review, new: Review) -> None:
+        self._old, self._new = old, new
         self._before, self._sights = Sights(old.evidence), Sights(new.evidence)
         self._gaps = _gaps(new)
         self._others: dict[tuple[str, str], list[Judged]] = {}
@@ -329,6 +305,25 @@ class _Later:
             self._others.setdefault((each.rule, outcome.where.key), []).append(each)
             if isinstance(outcome, Unknown) and outcome.where.kind is PlaceKind.SITE:
                 self._why_not_judged[each.rule] = outcome.reason
+        self._titles = {**old.results.titles, **new.results.titles}
+        shorts = {rule: new.results.shorts.get(rule) or short for rule, short in old.results.shorts.items()}
+        self._shorts = {**new.results.shorts, **shorts}
+        before = _gaps(old)
+        self.opened = [
+            self._changed(Change.OPENED, each, gap, "", gap.seen)
+            for identity, (each, gap) in self._gaps.items()
+            if identity not in before
+        ]
+
+    def of_earlier(self, gaps: Mapping[GapKey, tuple[Judged, Gap]]) -> Iterator[GapChange]:
+        """What became of gaps of the older review."""
+        for identity, (each, gap) in gaps.items():
+            change, words = self.what_became(identity, gap)
+            yield self._changed(change, each, gap, gap.seen, words)
+
+    def _changed(self, change: Change, each: Judged, gap: Gap, was: str, now: str) -> GapChange:
+        title, short = self._titles[each.rule], self._shorts[each.rule]
+        return GapChange(change, each.rule, title, each.level, gap.where, was, now, gap.about, short)
 
     def what_became(self, identity: GapKey, gap: Gap) -> tuple[Change, str]:
         """Never closed, but where the same check was made at the same place and held, or its matter is surely gone."""
@@ -344,7 +339,7 @@ class _Later:
         why = self._why_not_seen(identity, gap, host, here)
         if why:
             return Change.UNSEEN, why
-        if identity not in self._by_the_newer_terms:
+        if self._by_the_newer_terms is not None and identity not in self._by_the_newer_terms:
             return Change.UNSEEN, "by what the newer review goes by it was no gap before either"
         holds = list(dict.fromkeys(outcome.seen for outcome in here if isinstance(outcome, Holds)))
         hidden_by = self._in_its_place(identity.rule, host, only_what_stops=bool(holds))
@@ -353,19 +348,18 @@ class _Later:
         return Change.CLOSED, "; ".join(holds[:MAX_WORDS]) or "looked at again, and nothing of the kind is there"
 
     @functools.cached_property
-    def _by_the_newer_terms(self) -> Container[GapKey]:
-        """The older look's gaps, judged by the expectations and the canonical host of the newer review."""
+    def _by_the_newer_terms(self) -> Container[GapKey] | None:
+        """The older look's gaps, judged by the expectations and the canonical host of the newer review.
+
+        None where these are its own.
+        """
         old, new = self._old, self._new
         terms = msgspec.structs.replace(
             old.terms, expect=new.terms.expect, canonical=new.terms.canonical, accept=(), suppose=old.terms.suppose
         )
         if terms == msgspec.structs.replace(old.terms, accept=()):
-            return _Everything()
-        return {
-            key_of(each.rule, each.outcome.where, each.outcome.about)
-            for each in make_review(case_of(old, terms)).results.outcomes
-            if isinstance(each.outcome, Gap)
-        }
+            return None
+        return _gaps(make_review(case_of(old, terms)))
 
     def _has_left(self, host: str) -> bool:
         """Whether a name that was asked for was taken out of the site."""
@@ -417,11 +411,11 @@ class _Later:
         ``only_what_stops``: the check was made and holds, so that only what breaks in another area can have hidden it.
         """
         area = rule.partition("/")[0]
-        for each in self._opened:
+        for each in self.opened:
             if host not in {each.where.host, *self._hosts_led_to(each)}:
                 continue
             of_area = each.rule.partition("/")[0]
-            if each.level is Level.BREAKS and of_area in _HIDING and area in _HIDDEN_BY[of_area]:
+            if each.level is Level.BREAKS and area in _HIDDEN_BY.get(of_area, ()):
                 return each
             if not only_what_stops and of_area == area:
                 return each
@@ -444,8 +438,6 @@ _HIDDEN_BY = {
     "protocol": frozenset({"chain", "name", "date", "hsts", "cookie", "page"}),
 }
 """Areas of which nothing is seen where an area has a gap that breaks."""
-
-_HIDING = frozenset(_HIDDEN_BY)
 
 
 # Beside gaps

@@ -124,6 +124,10 @@ class Sights:
         self.why_not = {sight: why for sight, why in self.why_not.items() if sight not in self.seen}
 
     @functools.cached_property
+    def _in_order(self) -> list[Sight]:
+        return sorted(self.seen, key=lambda each: (each.kind, each.host, each.what, each.address))
+
+    @functools.cached_property
     def names(self) -> frozenset[str]:
         """Under review."""
         return frozenset(each.name for each in self.evidence.names)
@@ -200,7 +204,7 @@ class Sights:
         if rule in _OF_ALL_NAMES and self.names - later.names:
             return f"{min(self.names - later.names)} was not looked at with it this time"
         steps = frozenset(AREA_STEPS[area])
-        for sight in sorted(self.seen, key=lambda each: (each.kind, each.host, each.what, each.address)):
+        for sight in self._in_order:
             if sight.host not in hosts or _STEP_OF[sight.kind] not in steps:
                 continue
             if holds_there and _is_elsewhere(sight, where):
@@ -319,10 +323,11 @@ def _sights(evidence: Evidence) -> Iterator[tuple[Sight, str]]:
             if hop.page is not None:
                 why = "" if (hop.url, hop.page) in kept else f"the page at {hop.url} was not read this time"
                 yield Sight("page", read_url(hop.url).host, hop.url), why
+    fetched = {page.url for page in evidence.pages}
     for page in evidence.pages:
         for url in page.style_sheets:
-            fetched = any(each.url == url for each in evidence.pages)
-            yield Sight("sheet", read_url(page.url).host, url), "" if fetched else f"{url} was not read this time"
+            why = "" if url in fetched else f"{url} was not read this time"
+            yield Sight("sheet", read_url(page.url).host, url), why
     for probe in evidence.host_probes:
         why = probe.answer.reason if isinstance(probe.answer, Unseen) and not probe.is_refused else ""
         yield Sight("host", probe.name, f"{probe.scheme} for another host at {probe.name}"), why

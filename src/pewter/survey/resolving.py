@@ -13,7 +13,7 @@ from pewter.web.suffixes import is_apex
 
 from .dispatch import Task
 from .looking import read_targets
-from .settings import FIRST_SECONDS, STEP_SECONDS, Known, Settings
+from .settings import STEP_SECONDS, Known, Settings
 
 AT_ONCE = 64
 """Sites whose names are being looked up."""
@@ -25,7 +25,7 @@ class Resolver:
     def __init__(self, settings: Settings) -> None:
         self._settings = settings
         self._with_siblings = Step.SIBLINGS in settings.steps
-        self._shared = Shared(Pool(8), SharedAnswers(), FIRST_SECONDS)
+        self._shared = Shared(Pool(8), SharedAnswers(), settings.first_seconds)
 
     async def resolve(self, key: str, targets: str) -> tuple[Task, tuple[Known, ...]]:
         """The places of a site, and the answers that tell them."""
