@@ -78,7 +78,11 @@ def _read(file: Path) -> dict[str, list[str]]:
 
 
 def pytest_sessionstart() -> None:
-    """Whoever runs the tests in the background of a shell has Ctrl-C ignored, and so would every program that they start."""
+    """Whoever runs the tests in the background of a shell has Ctrl-C ignored, and so would every program that they start.
+
+    What is printed is laid out as for no terminal, whatever terminal the tests run in.
+    """
+    os.environ["COLUMNS"] = "100"
     if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
         signal.signal(signal.SIGINT, signal.default_int_handler)
 

@@ -4,10 +4,13 @@ import importlib
 import types
 from typing import TYPE_CHECKING, Any
 
+from .version import __version__
+
 if TYPE_CHECKING:
     from .api import (
         Comparison,
         Evidence,
+        Interruption,
         Plan,
         Review,
         Settled,
@@ -21,10 +24,10 @@ if TYPE_CHECKING:
         survey_frame,
     )
 
-__version__ = "0.1.0"
 __all__ = [
     "Comparison",
     "Evidence",
+    "Interruption",
     "Plan",
     "Review",
     "Settled",

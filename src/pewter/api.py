@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from pewter.evidence import Evidence, Plan
 from pewter.gather.board import Given
+from pewter.gather.look import Interruption
 from pewter.gather.look import look as _look
 from pewter.gather.scene import Silence
 from pewter.judge.comparison import Comparison, compare
@@ -29,8 +30,8 @@ from pewter.report.formats import render as _render
 if TYPE_CHECKING:
     import pandas
 
-__all__ = ["Comparison", "Evidence", "Plan", "Review", "Settled", "Terms", "compare", "judge", "look", "read_review",
-           "render", "settle", "survey_frame"]  # fmt: skip
+__all__ = ["Comparison", "Evidence", "Interruption", "Plan", "Review", "Settled", "Terms", "compare", "judge", "look",
+           "read_review", "render", "settle", "survey_frame"]  # fmt: skip
 
 
 def settle(
@@ -75,14 +76,15 @@ def settle(
     return _settle(typed, Path(folder) if folder is not None else Path(), lambda words: None)
 
 
-async def look(plan: Settled | Plan) -> Evidence:
+async def look(plan: Settled | Plan, interruption: Interruption | None = None) -> Evidence:
     """Take one look; never raises for what the site does.  A plan alone goes by this machine's root stores.
 
-    A task that is cancelled gives what was seen so far.
+    ``interruption.interrupt()`` ends it: what was seen so far is the evidence.  Whoever cancels the task, or has a
+    timeout of their own around it, is told so as by any other coroutine; either way nothing of the look goes on.
     """
     if isinstance(plan, Plan):
-        return await _look(plan, Given(own_stores()), Silence())
-    return await _look(plan.plan, plan.given, Silence())
+        return await _look(plan, Given(own_stores()), Silence(), interruption=interruption)
+    return await _look(plan.plan, plan.given, Silence(), interruption=interruption)
 
 
 def judge(evidence: Evidence, terms: Terms | None = None, *, as_of: str | datetime.datetime | None = None) -> Review:

@@ -77,7 +77,7 @@ def test_nothing_direct_is_believed_where_all_answer_as_resolvers():
         f"{s} {n} {k}": None
         for s in "12p"
         for n in (ZONE, WWW, f"pewter-1.{ZONE}")
-        for k in ("SOA", "NS", "DS", "A", "AAAA", "CAA", "HTTPS", "SOA tcp")
+        for k in ("SOA", "NS", "DS", "A", "AAAA", "CAA", "HTTPS", "SOA tcp", "A random")
     }
     assert is_intercepted(answers(own, as_resolver))
     assert not is_intercepted(answers(as_resolver))

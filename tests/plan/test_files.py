@@ -2,6 +2,7 @@
 
 import os
 import signal
+import stat
 
 import pytest
 
@@ -67,6 +68,19 @@ def test_a_file_that_cannot_be_written_stays_as_it_was(tmp_path):
         os._exit(1)
     assert os.waitstatus_to_exitcode(os.waitpid(pid, 0)[1]) == 0
     assert [(each.name, each.read_bytes()) for each in tmp_path.iterdir()] == [("x", b"old")]
+
+
+def test_after_a_power_cut_the_new_file_is_there(tmp_path, monkeypatch):
+    """The file's octets and then its folder, which holds its name, are on the disk."""
+    synced, sync = [], os.fsync
+
+    def noted(descriptor):
+        synced.append("folder" if stat.S_ISDIR(os.fstat(descriptor).st_mode) else "file")
+        sync(descriptor)
+
+    monkeypatch.setattr(os, "fsync", noted)
+    write_whole(tmp_path / "x", b"new")
+    assert (synced, (tmp_path / "x").read_bytes()) == (["file", "folder"], b"new")
 
 
 def test_one_file_that_fails_costs_no_other(tmp_path, capsys):

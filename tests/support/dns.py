@@ -25,7 +25,7 @@ _AUTHORITATIVE = {
     f"{WWW} AAAA": NONE,
     f"{WWW} CAA": NONE,
     f"{WWW} HTTPS": NONE,
-    f"pewter-1.{ZONE} A": f"NXDOMAIN aa; !{SOA}",
+    f"pewter-1.{ZONE} A random": f"NXDOMAIN aa; !{SOA}",
 }
 HEALTHY = {
     "r . SOA": f"NOERROR ra; {ROOT_SOA}",

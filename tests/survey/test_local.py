@@ -168,6 +168,47 @@ def test_a_site_that_ends_its_worker_costs_no_other(crowd, tmp_path):
     assert watcher.said[-1] == f"{bad} {why}"
 
 
+NEVER_READY = "import sys; sys.exit(3)"
+WRONG_VERSION = "import sys; sys.argv = ['worker']; import pewter.survey.no_such_module"
+ENDS_AT_EVERY_SITE = """
+import os, sys
+from pewter.survey import looking
+async def look_at(self, order):
+    os._exit(9)
+looking.Looker.look_at = look_at
+import runpy
+sys.argv = ["worker"]
+runpy.run_module("pewter.survey.worker", run_name="__main__")
+"""
+
+
+@pytest.mark.parametrize(
+    ("program", "workers", "words"),
+    [
+        pytest.param(NEVER_READY, 1, r"^3 worker processes in a row ended before they were ready", id="ends-at-once"),
+        pytest.param(NEVER_READY, 3, r"^3 worker processes in a row ended before they were ready", id="of-several"),
+        pytest.param(WRONG_VERSION, 2, r"^3 worker processes in a row ended before", id="cannot-be-imported"),
+        pytest.param(
+            ENDS_AT_EVERY_SITE, 2, r"^5 worker processes in a row ended at the first site", id="at-every-site"
+        ),
+    ],
+)
+def test_a_worker_that_does_not_work_is_no_fault_of_the_sites(crowd, tmp_path, program, workers, words):
+    command = (sys.executable, "-c", program)
+    with pytest.raises(NotReviewedError, match=words + r".*the same command goes on where it was"):
+        surveyed(crowd, tmp_path / "s", workers=workers, command=command)
+    assert rows_in(tmp_path / "s") == []
+    rows, _, counts = surveyed(crowd, tmp_path / "s", list(crowd.kinds)[:2])
+    assert (len(rows), counts) == (2, (2, 2))
+
+
+def test_a_list_of_few_sites_that_end_their_worker_is_told_of_each(crowd, tmp_path):
+    names = list(crowd.kinds)[:2]
+    rows, _, counts = surveyed(crowd, tmp_path / "s", names, (sys.executable, "-c", ENDS_AT_EVERY_SITE), workers=1)
+    assert [row["error"] for row in rows] == ["could not be reviewed: it ended the worker process"] * 2
+    assert counts == (2, 2)
+
+
 def limited(crowd, folder, what, most):
     """The built program, allowed so much of something."""
     return subprocess.run(

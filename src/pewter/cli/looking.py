@@ -7,7 +7,7 @@ import signal
 
 from pewter.evidence import Evidence, Plan
 from pewter.gather.board import Given
-from pewter.gather.look import look
+from pewter.gather.look import Interruption, look
 from pewter.gather.scene import Progress
 
 from .signals import ENDING, kept_handlers
@@ -22,9 +22,8 @@ def take_look(plan: Plan, given: Given, progress: Progress) -> Evidence:
 
 
 async def _look(plan: Plan, given: Given, progress: Progress) -> Evidence:
-    task, loop = asyncio.current_task(), asyncio.get_running_loop()
-    assert task is not None
-    for name in ENDING:
+    loop, interruption = asyncio.get_running_loop(), Interruption()
+    for name in ("SIGINT", *ENDING):
         with contextlib.suppress(AttributeError, NotImplementedError, RuntimeError, ValueError):
-            loop.add_signal_handler(getattr(signal, name), task.cancel)
-    return await look(plan, given, progress)
+            loop.add_signal_handler(getattr(signal, name), interruption.interrupt)
+    return await look(plan, given, progress, interruption=interruption)

@@ -14,8 +14,8 @@ from typing import Annotated
 
 import typer
 
-from pewter import __version__
 from pewter.errors import OWN_FAULT, OutputError, PewterError, UsageError, own_fault_words
+from pewter.version import __version__
 
 from .saying import forget_output, say
 from .signals import end_on_signals

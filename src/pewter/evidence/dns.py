@@ -17,6 +17,9 @@ class Way(enum.Enum):
     DIRECT = "direct"
     """Of an authoritative server, recursion not desired, with EDNS."""
 
+    RANDOM = "random"
+    """The same, for a label at random, which nobody set up: what answers is a wildcard."""
+
     AGAIN = "again"
     """The same, to see whether the answer stays."""
 

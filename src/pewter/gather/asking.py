@@ -21,6 +21,7 @@ from .hellos import drive
 from .network import Network
 from .routes import Destination
 from .slots import Priority
+from .together import both
 
 PAUSES_SECONDS = (0.5, 1.5, 3.0)
 """Before each further attempt at a server that refuses connections."""
@@ -134,7 +135,7 @@ class Asker:
                 if self._took_one_begun >= begun:
                     works, (answer, failure) = True, await sent  # another hello, begun later, was taken
                 else:
-                    works, (answer, failure) = await asyncio.gather(self._works_still(), sent)
+                    works, (answer, failure) = await both(self._works_still(), sent)
                 if works and isinstance(answer, Refused):
                     self._ends_without_alert = True
                 if isinstance(answer, Picked) or (works and answer is not None):

@@ -4,6 +4,7 @@ import asyncio
 import contextlib
 import errno
 import time
+import weakref
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
@@ -15,6 +16,8 @@ from pewter.evidence import AskedServer, DnsSeen, Question, Reply, Unanswered, W
 from .dns_messages import build_query, read_reply
 from .routes import Destination
 from .slots import BudgetSpent, Priority, Slots
+from .threads import Threads
+from .together import Errands
 
 TRY_SECONDS = 2.0
 TRIES = 2
@@ -62,14 +65,16 @@ class SharedAnswers:
 
     def __init__(self, under_way: int = UNDER_WAY) -> None:
         self._under_way = under_way
-        self._turns: dict[tuple[str, int], asyncio.Semaphore] = {}
+        # Who waits, holds a turn or may ask for one keeps it alive; nobody else does, so that they do not add up.
+        self._turns: weakref.WeakValueDictionary[tuple[str, int], asyncio.Semaphore] = weakref.WeakValueDictionary()
         self._known: dict[tuple[tuple[str, int], str, str, Way], tuple[float, Reply]] = {}
 
     def turns(self, there: tuple[str, int]) -> asyncio.Semaphore:
-        """Of one server."""
-        if len(self._turns) >= MAX_ANSWERS:
-            self._turns = {each: turns for each, turns in self._turns.items() if turns.locked()}
-        return self._turns.setdefault(there, asyncio.Semaphore(self._under_way))
+        """Of one server: the same for all that hold it, however many servers there are."""
+        turns = self._turns.get(there)
+        if turns is None:
+            turns = self._turns[there] = asyncio.Semaphore(self._under_way)
+        return turns
 
     def keep(self, there: tuple[str, int], name: str, kind: str, way: Way, reply: Reply) -> None:
         if way is not Way.AGAIN:
@@ -96,6 +101,10 @@ class Asker:
     random: Callable[[int], bytes]
     under_way: int = UNDER_WAY
     shared: SharedAnswers | None = None
+    threads: Threads = field(default_factory=Threads)
+    errands: Errands = field(default_factory=Errands)
+    """Questions under way: several may wait for one of them."""
+
     servers: list[AskedServer] = field(default_factory=list)
     _asked: list[_Server] = field(default_factory=list)
     _questions: list[Question] = field(default_factory=list)
@@ -162,7 +171,7 @@ class Asker:
             return await self._ask(server, name, record_type, way, seconds)
         key = (server, name, record_type, way)
         if key not in self._tasks:
-            self._tasks[key] = asyncio.create_task(self._ask(server, name, record_type, way, seconds))
+            self._tasks[key] = self.errands.begin(self._ask(server, name, record_type, way, seconds))
         return await asyncio.shield(self._tasks[key])
 
     async def _ask(
@@ -176,7 +185,7 @@ class Asker:
             if answer.is_truncated and not way.is_over_tcp:
                 over_tcp = Way.SIGNED_TCP if way is Way.SIGNED else Way.TCP
                 return await self.ask(server, name, record_type, over_tcp)
-            if answer.rcode in _ASK_PLAINLY and way is Way.DIRECT:
+            if answer.rcode in _ASK_PLAINLY and way in {Way.DIRECT, Way.RANDOM}:
                 return await self.ask(server, name, record_type, Way.PLAIN)
         return answer
 
@@ -256,7 +265,7 @@ class Asker:
                 if way.is_over_tcp:
                     return await self._over_tcp(there, query, number, name, kind)
                 async with self.slots.pool.in_all or contextlib.nullcontext():
-                    return await _over_udp(there, query, number, name, kind)
+                    return await self._over_udp(there, query, number, name, kind)
         except TimeoutError:
             return Unanswered.SILENT
         except BudgetSpent:
@@ -279,11 +288,32 @@ class Asker:
             except asyncio.IncompleteReadError:
                 return Unanswered.CLOSES
             finally:
-                writer.close()
-                with contextlib.suppress(OSError):
-                    await writer.wait_closed()
-        reply = await _read(octets, number, name, kind)
+                writer.transport.abort()
+        reply = await self._read(octets, number, name, kind)
         return reply or Unanswered.GARBLED
+
+    async def _over_udp(
+        self, there: tuple[str, int], query: bytes, number: int, name: str, kind: str
+    ) -> Reply | Unanswered:
+        """The first datagram that answers the question; others are passed over (RFC 5452 section 9.1)."""
+        transport, protocol = await asyncio.get_running_loop().create_datagram_endpoint(_Datagrams, remote_addr=there)
+        try:
+            transport.sendto(query)
+            for _ in range(MAX_STRAY):
+                octets = await protocol.come.get()
+                if isinstance(octets, Exception):
+                    raise octets
+                reply = await self._read(octets, number, name, kind)
+                if reply is not None:
+                    return reply
+            return Unanswered.STRAY
+        finally:
+            transport.close()
+
+    async def _read(self, octets: bytes, number: int, name: str, kind: str) -> Reply | None:
+        if len(octets) <= ON_THE_LOOP:
+            return read_reply(octets, number, name, kind)
+        return await self.threads.run(read_reply, octets, number, name, kind)
 
 
 class _Datagrams(asyncio.DatagramProtocol):
@@ -299,26 +329,3 @@ class _Datagrams(asyncio.DatagramProtocol):
     def error_received(self, exc: Exception) -> None:
         with contextlib.suppress(asyncio.QueueFull):
             self.come.put_nowait(exc)
-
-
-async def _over_udp(there: tuple[str, int], query: bytes, number: int, name: str, kind: str) -> Reply | Unanswered:
-    """The first datagram that answers the question; others are passed over (RFC 5452 section 9.1)."""
-    transport, protocol = await asyncio.get_running_loop().create_datagram_endpoint(_Datagrams, remote_addr=there)
-    try:
-        transport.sendto(query)
-        for _ in range(MAX_STRAY):
-            octets = await protocol.come.get()
-            if isinstance(octets, Exception):
-                raise octets
-            reply = await _read(octets, number, name, kind)
-            if reply is not None:
-                return reply
-        return Unanswered.STRAY
-    finally:
-        transport.close()
-
-
-async def _read(octets: bytes, number: int, name: str, kind: str) -> Reply | None:
-    if len(octets) <= ON_THE_LOOP:
-        return read_reply(octets, number, name, kind)
-    return await asyncio.to_thread(read_reply, octets, number, name, kind)

@@ -12,17 +12,16 @@ import re
 import ssl
 import time
 import zlib
-from collections.abc import AsyncIterator, Callable
+from collections.abc import AsyncIterator
 from dataclasses import dataclass
-from typing import TypeVar
 
 import h11
 import msgspec
 
-from pewter import __version__
 from pewter.evidence import Hop, NoConnection, StopCause, Unseen
 from pewter.octets import DecodeError
 from pewter.tls import fingerprint
+from pewter.version import __version__
 from pewter.web.heads import Head, find_head, read_head
 from pewter.web.redirects import FOLLOWED
 from pewter.web.secrets import mask_field
@@ -33,13 +32,8 @@ from .network import Network
 from .routes import Destination
 from .slots import Priority
 
-_T = TypeVar("_T")
-
 MAX_DRAINED = 1 << 16
 """Octets of a redirect's body that are read so that its connection can be used again."""
-
-MAX_ON_THE_LOOP = 1 << 13
-"""Octets of a head that are read without going to a thread."""
 
 MAX_PAGE = 1 << 20
 """Octets of a page or style sheet that are read, before and after it is uncompressed."""
@@ -50,7 +44,7 @@ MAX_INTERIM = 8
 PAGE_SECONDS = 5.0
 """For the body of a page: what has come by then is read as far as it goes."""
 
-USER_AGENT = f"Pewter/{__version__} (HTTPS review; GET and HEAD only)"
+USER_AGENT = f"Pewter/{__version__} (HTTPS review; GET only)"
 BROWSER_AGENT = "Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/156.0.0.0 Safari/537.36"
 """Sent only where a site refused the first: to see what it shows to visitors."""
 
@@ -148,6 +142,7 @@ class Connection:
         self.origin = origin
         self.destination = destination
         self._liveness = network.liveness
+        self._threads = network.threads
         self._step_seconds = step_seconds
         self._reader: asyncio.StreamReader | None = None
         self._writer: asyncio.StreamWriter | None = None
@@ -277,7 +272,7 @@ class Connection:
             ended = not piece
             octets += piece
         self._left = bytes(octets[end:])
-        return await off_the_loop(end, read_head, bytes(octets[:end]))
+        return await self._threads.off_the_loop(end, read_head, bytes(octets[:end]))
 
     async def read(self) -> bytes:
         """What comes next; empty at the end.  Raises BrokenOff."""
@@ -293,7 +288,7 @@ class Connection:
     async def _answered(self, url: Url, head: Head, body: "_Body", begun: float) -> Answered:
         elapsed = time.monotonic() - begun
         set_cookie = head.values("Set-Cookie")
-        masked = await off_the_loop(sum(len(value) for _, value in head.fields), _mask, head.fields)
+        masked = await self._threads.off_the_loop(sum(len(value) for _, value in head.fields), _mask, head.fields)
         certificate = self._peer_certificate() if url.is_https else None
         hop = Hop(
             url=str(url),
@@ -313,7 +308,7 @@ class Connection:
         octets, truncated = await _read_page(body)
         encoding = ", ".join(head.values("Content-Encoding"))
         size = len(octets) if not encoding else MAX_PAGE
-        page, truncated, fault = await off_the_loop(size, _uncompressed, octets, encoding, truncated)
+        page, truncated, fault = await self._threads.off_the_loop(size, _uncompressed, octets, encoding, truncated)
         if fault:
             hop = msgspec.structs.replace(hop, body_fault=fault)
         return Answered(hop, set_cookie, certificate, False, page, content_type, truncated)
@@ -333,11 +328,6 @@ def _now() -> datetime.datetime:
 
 def _mask(fields: tuple[tuple[str, str], ...]) -> tuple[tuple[str, str], ...]:
     return tuple((name, mask_field(name, value)) for name, value in fields)
-
-
-async def off_the_loop(octets: int, work: Callable[..., _T], *arguments: object) -> _T:
-    """Do ``work``, in a thread where what it reads is longer than servers usually send: the loop goes on."""
-    return await asyncio.to_thread(work, *arguments) if octets > MAX_ON_THE_LOOP else work(*arguments)
 
 
 class _Body:

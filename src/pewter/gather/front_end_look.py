@@ -45,6 +45,7 @@ from pewter.tls.trial import Picked, Refused
 
 from .asking import Asker
 from .slots import Priority
+from .together import both, together
 
 OLD_VERSIONS = (int(Version.TLS_1_1), int(Version.TLS_1_0), int(Version.SSL_3_0))
 FIRST_OFFERS = (MODERN, (int(Version.TLS_1_2),), OLD_VERSIONS)
@@ -353,7 +354,7 @@ class FrontEndLook:
             self._note_h2(Seen(False))
             conversation, failure = await self._finish(Offer(MODERN, self.name))
         elif asks_h2:
-            _, (conversation, failure) = await asyncio.gather(self._ask_h2(), self._finish(Offer(MODERN, self.name)))
+            _, (conversation, failure) = await both(self._ask_h2(), self._finish(Offer(MODERN, self.name)))
         if failure is not None or not conversation.finished:
             words = failure.detail if isinstance(failure, NoConnection) else "the handshake could not be finished"
             seen: Seen[bool] | Unseen = Unseen(words)
@@ -518,7 +519,7 @@ class FrontEndLook:
 
 
 async def _together(work: Iterable[Awaitable[None]]) -> None:
-    await asyncio.gather(*work)
+    await together(*work)
 
 
 def _short(version: int, name: str, suites: Sequence[int]) -> Offer:

@@ -13,7 +13,7 @@ from pewter.web.redirects import NoRedirect, next_url
 from pewter.web.refresh import moves_of
 from pewter.web.urls import InvalidUrl, Url, read_url
 
-from .exchanges import Answered, Connection, Failed, off_the_loop
+from .exchanges import Answered, Connection, Failed
 from .network import Network
 from .routes import Destination
 from .slots import Priority
@@ -105,10 +105,11 @@ class OngoingJourney:
 
         Where that is an error, a browser's request may fare better: then that is what visitors meet.
         """
+        jar = self.jar.copy()
         await self._follow()
         if self.as_browser or not self._may_be_refused_for_its_name():
             return
-        other = OngoingJourney(self.start, self.context, self.reason, self.by_address, as_browser=True)
+        other = OngoingJourney(self.start, self.context, self.reason, self.by_address, as_browser=True, jar=jar)
         await other._follow()
         self.asked_again = True
         if other._course() != self._course() and other.hops:
@@ -150,8 +151,8 @@ class OngoingJourney:
                     )
                     return
                 self.hops.append(outcome.hop)
-                size = sum(map(len, outcome.set_cookie))
-                await off_the_loop(size, self.jar.take, outcome.set_cookie, url, outcome.hop.at)
+                size, threads = sum(map(len, outcome.set_cookie)), self.context.network.threads
+                await threads.off_the_loop(size, self.jar.take, outcome.set_cookie, url, outcome.hop.at)
                 locations = outcome.hop.values("Location")
                 try:
                     following = next_url(outcome.hop.status, locations, url)

@@ -12,10 +12,11 @@ that the plan does not name is not taken.
 """
 
 import asyncio
-import concurrent.futures
+import contextlib
 import datetime
 import functools
 import time
+from collections.abc import Iterator
 
 from pewter.evidence import Evidence, Plan, Step
 from pewter.web.suffixes import is_apex, suffixes_are_read
@@ -27,8 +28,30 @@ from .network import Network
 from .scene import Progress, Scene
 from .steps import dns, names, origins, pages, ways_in
 
-WORKERS = 4
-"""Threads that read what may take longer than the loop may stand still."""
+
+class Interruption:
+    """By which a look is ended before its time: what was seen so far is then its answer."""
+
+    def __init__(self) -> None:
+        self.has_come = False
+        self._scope: asyncio.Timeout | None = None
+
+    def interrupt(self) -> None:
+        """End the look, also one that has not begun; to be called in its loop, as often as one likes."""
+        self.has_come = True
+        if self._scope is not None and not self._scope.expired():
+            self._scope.reschedule(0)
+
+    @contextlib.contextmanager
+    def ends(self, scope: asyncio.Timeout) -> Iterator[None]:
+        """Within the scope of a look."""
+        self._scope = scope
+        if self.has_come:
+            self.interrupt()
+        try:
+            yield
+        finally:
+            self._scope = None
 
 
 async def look(
@@ -38,48 +61,47 @@ async def look(
     network: Network | None = None,
     budget: Budget | None = None,
     *,
-    has_own_threads: bool = True,
+    interruption: Interruption | None = None,
 ) -> Evidence:
     """Take one look; never raises for what the site does.
 
-    What the deadline or an interruption leaves open is Unseen in the evidence.  ``network`` may be shared by several
-    looks; looks beside each other in one loop leave its threads to whoever runs them.
+    What the deadline or an interruption leaves open is Unseen in the evidence; a caller that cancels is told so by
+    CancelledError, as by any other coroutine.  Afterwards nothing goes on: no task, no question, no connection.
+    ``network``: whose threads are shared with other looks, and ended by whoever made it.
     """
     budget = budget or Budget()
+    own = network is None
     network = network or Network.for_plan(plan, budget)
-    if not has_own_threads:
-        return await _take(plan, given, progress, network, budget)
-    workers = concurrent.futures.ThreadPoolExecutor(WORKERS, "pewter")
-    asyncio.get_running_loop().set_default_executor(workers)
+    interruption = interruption or Interruption()
     try:
-        return await _take(plan, given, progress, network, budget)
+        return await _take(plan, given, progress, network, budget, interruption)
     finally:
-        # What still waits to be read is read no more: the deadline ends the look.
-        workers.shutdown(wait=False, cancel_futures=True)
+        await network.names.asker.errands.end()
+        if own:
+            network.threads.end()
 
 
-async def _take(plan: Plan, given: Given, progress: Progress, network: Network, budget: Budget) -> Evidence:
+async def _take(
+    plan: Plan, given: Given, progress: Progress, network: Network, budget: Budget, interruption: Interruption
+) -> Evidence:
     begun, clock = datetime.datetime.now(datetime.UTC), time.monotonic()
     if not suffixes_are_read():
-        await asyncio.to_thread(is_apex, "x.example")
+        await network.threads.run(is_apex, "x.example")
     board = Board(plan, given)
     made = network.slots.made
     try:
-        async with asyncio.timeout(plan.whole_seconds), asyncio.TaskGroup() as group:
-            scene = _scene(plan, board, network, budget, progress, group)
-            names.begin(scene)
-            if scene.wants(Step.ORIGINS):
-                origins.begin(scene)
-            if scene.wants(Step.DNS):
-                dns.begin(scene)
+        async with asyncio.timeout(plan.whole_seconds) as scope:
+            with interruption.ends(scope):
+                async with asyncio.TaskGroup() as group:
+                    scene = _scene(plan, board, network, budget, progress, group)
+                    names.begin(scene)
+                    if scene.wants(Step.ORIGINS):
+                        origins.begin(scene)
+                    if scene.wants(Step.DNS):
+                        dns.begin(scene)
     except TimeoutError:
-        pass
-    except asyncio.CancelledError:
-        # Interrupted from the keyboard: what was seen so far is the answer.
-        task = asyncio.current_task()
-        if task is not None:
-            task.uncancel()
-        board.interrupted, board.why_unseen = True, "interrupted before it was reached"
+        if interruption.has_come:
+            board.interrupted, board.why_unseen = True, "interrupted before it was reached"
     return board.evidence(begun, time.monotonic() - clock, network.slots.made - made, network.names.asker.seen())
 
 

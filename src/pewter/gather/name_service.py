@@ -51,7 +51,7 @@ class NameService:
         if is_this_machine(name):
             return tuple(map(_done, _OF_THIS_MACHINE))
         if name not in self._tasks:
-            self._tasks[name] = tuple(asyncio.create_task(self._ask(name, kind)) for kind in RECORD_TYPES)
+            self._tasks[name] = tuple(self.asker.errands.begin(self._ask(name, kind)) for kind in RECORD_TYPES)
         return tuple(map(asyncio.shield, self._tasks[name]))
 
     async def _ask(self, name: str, record_type: str) -> Lookup:

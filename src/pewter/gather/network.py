@@ -13,6 +13,7 @@ from .liveness import Lag, Liveness
 from .name_service import NameService
 from .routes import Route, Routes, read_address_and_port, read_route
 from .slots import Pool, Slots
+from .threads import Threads
 
 
 @dataclass
@@ -24,6 +25,7 @@ class Network:
     routes: Routes
     liveness: Liveness = field(default_factory=Liveness)
     random: Callable[[int], bytes] = os.urandom
+    threads: Threads = field(default_factory=Threads)
 
     @classmethod
     def for_plan(
@@ -34,12 +36,14 @@ class Network:
         most = budget.connections_for(len(plan.targets))
         slots = Slots(plan.connections_per_address, most, shared.pool if shared is not None else None)
         answers = shared.answers if shared is not None else None
-        asker = Asker(slots, os.urandom, min(UNDER_WAY, plan.connections_per_address), answers)
+        threads = shared.threads if shared is not None else Threads()
+        asker = Asker(slots, os.urandom, min(UNDER_WAY, plan.connections_per_address), answers, threads)
         return cls(
             slots,
             NameService(resolvers, plan.step_seconds, asker),
             routes if routes is not None else Routes(_routes_of(plan)),
             Liveness(shared.first_seconds, shared.lag) if shared is not None else Liveness(),
+            threads=threads,
         )
 
 
@@ -60,3 +64,4 @@ class Shared:
     """How long a place of which nothing was ever heard is waited for."""
 
     lag: Lag = field(default_factory=Lag)
+    threads: Threads = field(default_factory=Threads)

@@ -16,6 +16,7 @@ from .journeys import JourneyContext
 from .network import Network
 from .routes import Destination
 from .slots import BudgetSpent
+from .together import failures_in
 
 
 class Progress(Protocol):
@@ -71,16 +72,16 @@ class Scene:
         async def run() -> None:
             try:
                 await work
-            except BudgetSpent as exc:
-                if failed is not None:
-                    failed(str(exc))
             except Exception as exc:
-                self.board.faults.append(Fault.of(what, exc))
+                faults = [each for each in failures_in(exc) if not isinstance(each, BudgetSpent)]
+                self.board.faults += (Fault.of(what, each) for each in faults)
                 if failed is not None:
-                    failed(Fault.REASON)
+                    failed(Fault.REASON if faults else str(next(failures_in(exc))))
             self.progress.done(what)
 
-        return self.group.create_task(run())
+        task = self.group.create_task(run())
+        task.add_done_callback(lambda _: work.close())  # a look that ends before the task has begun never waits for it
+        return task
 
     # Where something is reached
 

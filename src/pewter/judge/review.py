@@ -6,11 +6,11 @@ from typing import Annotated, Any
 
 import msgspec
 
-from pewter import __version__
 from pewter.errors import FileError
 from pewter.escape import json_escaped
 from pewter.evidence import Evidence, Fault, Hop, StoredCertificate
 from pewter.pki import Certificate, Store, read_certificate
+from pewter.version import __version__
 from pewter.web.suffixes import list_version
 
 from .expectations import Terms

@@ -70,12 +70,23 @@ def write_whole(path: Path, octets: bytes) -> None:
             if target.exists():
                 temporary.chmod(stat.S_IMODE(target.stat().st_mode))
             temporary.replace(target)
+            _sync_folder(target.parent)
         except BaseException:
             with contextlib.suppress(OSError):
                 temporary.unlink(missing_ok=True)
             raise
     except (OSError, ValueError) as exc:
         raise FileError(f"{path} cannot be written: {why(exc)}.") from exc
+
+
+def _sync_folder(folder: Path) -> None:
+    """The new name is the folder's: without this a power cut may bring the old file back.  Not every system can."""
+    with contextlib.suppress(OSError):
+        descriptor = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
 
 
 def _target(path: Path) -> Path:

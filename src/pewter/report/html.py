@@ -7,7 +7,6 @@ from typing import Any
 
 import msgspec
 
-from pewter import __version__
 from pewter.escape import escaped
 from pewter.evidence import WayIn
 from pewter.judge.comparison import CHANGE_TITLES, Change, compare
@@ -16,6 +15,7 @@ from pewter.judge.order import when_words
 from pewter.judge.outcomes import Level
 from pewter.judge.results import LinkState, Prediction, ServedCertificate, Visit
 from pewter.judge.review import Review
+from pewter.version import __version__
 from pewter.web.sites import common_domain
 
 from .certificates import life_level, life_words

@@ -16,8 +16,8 @@ from typing import Any
 
 import msgspec
 
-from pewter import __version__
 from pewter.errors import FileError, NotReviewedError, UsageError
+from pewter.version import __version__
 
 from .dispatch import Task
 from .looking import Done, look_at_all

@@ -9,8 +9,11 @@ from dataclasses import dataclass, field
 
 import msgspec
 
+from pewter.errors import NotReviewedError
+from pewter.gather.together import one_of
+
 from .dispatch import Task
-from .looking import Done
+from .looking import Done, Ready
 from .processes import Process, Started, start
 from .work import Work
 from .worker import READ_AHEAD, frame, read_frame
@@ -21,7 +24,15 @@ AHEAD = 250
 PATIENCE_SECONDS = 45.0
 """Beyond a site's own time for which a worker may say nothing, before it is ended."""
 
+MOST_FALSE_STARTS = 3
+"""Workers in a row that end before they are ready: then it is the program or the machine."""
+
+MOST_DEATHS = 5
+"""Workers in a row that end at the one site that they have, while no other site is finished: likewise."""
+
 FEWEST_FILES = 128
+
+_AGAIN = "the same command goes on where it was, once the installation or the machine is in order"
 
 
 @dataclass
@@ -33,6 +44,7 @@ class _Worker:
     process: Process | None = None
     writer: asyncio.StreamWriter | None = None
     heard: float = 0.0
+    is_ready: bool = False
     ended: bool = False
     is_for_suspects: bool = False
     """It has one site at a time: one that was under way when another worker died."""
@@ -50,10 +62,17 @@ class LocalSurvey(Work):
     _suspects: deque[Task] = field(default_factory=deque, init=False)
     """Sites that were under way when a worker died: each is looked at alone, to find the one."""
 
+    _deadly: list[Task] = field(default_factory=list, init=False)
+    """At which a worker ended that had nothing else.  They are given up once any other site shows that workers work."""
+
+    _false_starts: int = field(default=0, init=False)
     _changed: asyncio.Event = field(default_factory=asyncio.Event, init=False)
 
     async def go(self) -> None:
-        """Look at all that waits.  FileError where the ledger cannot be written: what is finished is kept."""
+        """Look at all that waits.
+
+        FileError where the ledger cannot be written, NotReviewedError where no worker works: what is finished is kept.
+        """
         workers = [_Worker(f"worker {n}", self.settings.sites_under_way) for n in range(1, self.settings.workers + 1)]
         try:
             async with asyncio.TaskGroup() as group:
@@ -62,8 +81,12 @@ class LocalSurvey(Work):
                     self._workers.append(worker)
                     group.create_task(self._tend(worker))
                 group.create_task(self._watch())
-        except BaseExceptionGroup as exc:
-            raise exc.exceptions[0] from None
+            self._give_up_the_deadly()
+        except ExceptionGroup as failed:
+            one = one_of(failed)
+            if one is failed:
+                raise
+            raise one from failed
         finally:
             for worker in self._workers:
                 await _end(worker)
@@ -82,7 +105,8 @@ class LocalSurvey(Work):
             now = time.monotonic()
             for worker in self._workers:
                 busy = self._dispatch.of_worker(worker.name)
-                if worker.process is not None and busy and now - worker.heard > self._patience:
+                patience = self._patience if worker.is_ready else PATIENCE_SECONDS
+                if worker.process is not None and (busy or not worker.is_ready) and now - worker.heard > patience:
                     worker.process.kill()
             self.watcher.waits_for(self._dispatch.keys_under_way)
 
@@ -116,7 +140,7 @@ class LocalSurvey(Work):
         started = self.ready.pop() if self.ready else start(self.command)
         worker.process = started.process
         reader, worker.writer = await asyncio.open_connection(sock=started.connection, limit=READ_AHEAD)
-        worker.ended = False
+        worker.ended = worker.is_ready = False
         worker.heard = time.monotonic()
         self._send(worker, self.settings)
         return reader
@@ -133,7 +157,7 @@ class LocalSurvey(Work):
             while not self._is_over and not worker.ended:
                 if reading.done():
                     reading.result()  # what it failed of: the ledger
-                while len(self._dispatch.of_worker(worker.name)) < worker.capacity and not worker.ended:
+                while worker.is_ready and not worker.ended and self._has_room(worker):
                     task = self._next(worker)
                     if task is None:
                         break
@@ -144,6 +168,9 @@ class LocalSurvey(Work):
             reading.cancel()
             with contextlib.suppress(asyncio.CancelledError):
                 await reading
+
+    def _has_room(self, worker: _Worker) -> bool:
+        return len(self._dispatch.of_worker(worker.name)) < worker.capacity
 
     def _next(self, worker: _Worker) -> Task | None:
         if not worker.is_for_suspects:
@@ -157,25 +184,49 @@ class LocalSurvey(Work):
     async def _read(self, worker: _Worker, reader: asyncio.StreamReader) -> None:
         while (octets := await read_frame(reader)) is not None:
             worker.heard = time.monotonic()
-            done = msgspec.msgpack.decode(octets, type=Done)
-            if self._dispatch.done(done.key) is not None:
-                self._keep(done)
+            message = msgspec.msgpack.decode(octets, type=Ready | Done)
+            if isinstance(message, Ready):
+                worker.is_ready = True
+                self._false_starts = 0
+            elif self._dispatch.done(message.key) is not None:
+                self._keep(message)
+                self._give_up_the_deadly()
             self._woken()
         worker.ended = True
         self._woken()
 
     def _after_death(self, worker: _Worker) -> None:
-        """Its sites are looked at again, each alone; the one that ends a worker alone is given up."""
+        """Its sites are looked at again, each alone; the one that ends a worker alone is given up.
+
+        NotReviewedError where it is not the sites: they wait for the same command, typed again.
+        """
+        if not worker.is_ready:
+            self._false_starts += 1
+            if self._false_starts >= MOST_FALSE_STARTS:
+                raise NotReviewedError(
+                    f"{MOST_FALSE_STARTS} worker processes in a row ended before they were ready to look at a site. "
+                    f"Nothing is stored for the sites that wait; {_AGAIN}."
+                )
         tasks = self._dispatch.of_worker(worker.name)
         for task in tasks:
             self._dispatch.done(task.key)
             if worker.is_for_suspects:
-                self._give_up(task, "it ended the worker process")
+                self._deadly.append(task)
             else:
                 self._suspects.append(task)
         if tasks and not worker.is_for_suspects:
             self.watcher.say(f"a worker process ended; its {len(tasks)} sites are looked at again")
+        if len(self._deadly) >= MOST_DEATHS:
+            raise NotReviewedError(
+                f"{MOST_DEATHS} worker processes in a row ended at the first site that they had. "
+                f"Nothing is stored for those sites; {_AGAIN}."
+            )
         self._woken()
+
+    def _give_up_the_deadly(self) -> None:
+        """Workers work: so it is the sites at which they ended."""
+        while self._deadly:
+            self._give_up(self._deadly.pop(0), "it ended the worker process")
 
 
 async def _end(worker: _Worker) -> None:

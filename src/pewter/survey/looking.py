@@ -1,7 +1,6 @@
 """One worker's looks: many sites under way in one event loop, each ending in a packed review and its summary."""
 
 import asyncio
-import concurrent.futures
 import datetime
 import time
 from collections import Counter
@@ -11,11 +10,12 @@ import msgspec
 from pewter.evidence import Fault, Target, Way
 from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import SharedAnswers
-from pewter.gather.look import WORKERS, look
+from pewter.gather.look import look
 from pewter.gather.network import Network, Shared
 from pewter.gather.routes import Routes, read_route
 from pewter.gather.scene import Silence
 from pewter.gather.slots import Pool
+from pewter.gather.together import together
 from pewter.judge.facts.case import Case
 from pewter.judge.review import make_review, write_review
 from pewter.judge.summary import Summary, summary_of, summary_of_failure
@@ -27,7 +27,11 @@ from .store import pack
 BUDGET = Budget(connections=3000, endpoints=100)
 
 
-class Done(msgspec.Struct, frozen=True):
+class Ready(msgspec.Struct, frozen=True, tag="ready"):
+    """A worker has all that it needs: from here on, what fails is the site's or one look's."""
+
+
+class Done(msgspec.Struct, frozen=True, tag="done"):
     """What came of one site."""
 
     key: str
@@ -47,8 +51,6 @@ class Looker:
         pool = Pool(settings.of_unowned_address, of_network=settings.of_network, in_all=settings.sockets)
         self.shared = Shared(pool, SharedAnswers(1 if settings.gentle else 4), settings.first_seconds)
         self._owned: Counter[str] = Counter()
-        threads = concurrent.futures.ThreadPoolExecutor(WORKERS, "pewter")
-        asyncio.get_running_loop().set_default_executor(threads)
 
     async def look_at(self, order: Order) -> Done:
         """Never raises for what a site does: a fault of ours costs this site alone."""
@@ -68,7 +70,7 @@ class Looker:
         network = Network.for_plan(plan, BUDGET, self.shared, self._routes)
         for known in order.known:
             network.names.asker.teach(0, known.name, known.kind, Way.RESOLVED, known.reply)
-        evidence = await look(plan, self._given, Silence(), network, BUDGET, has_own_threads=False)
+        evidence = await look(plan, self._given, Silence(), network, BUDGET)
         case = Case(evidence, self.settings.terms, evidence.begun, self._given.stores)
         review = make_review(case)
         return Done(order.key, summary_of(order.key, review, case), pack(write_review(review)))
@@ -100,4 +102,4 @@ async def look_at_all(settings: Settings, orders: list[Order]) -> list[Done]:
         async with turns:
             return await looker.look_at(order)
 
-    return list(await asyncio.gather(*map(one, orders)))
+    return await together(*map(one, orders))

@@ -8,6 +8,7 @@ from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import SharedAnswers
 from pewter.gather.network import Network, Shared
 from pewter.gather.slots import Pool, network_of
+from pewter.gather.together import together
 from pewter.web.sites import sibling_of
 from pewter.web.suffixes import is_apex
 
@@ -35,7 +36,10 @@ class Resolver:
         if self._with_siblings:
             hosts += [sibling for host in hosts if (sibling := sibling_of(host, is_apex)) is not None]
         names = list(dict.fromkeys(hosts))
-        lookups = await asyncio.gather(*map(network.names.look_up, names))
+        try:
+            lookups = await together(*map(network.names.look_up, names))
+        finally:
+            await network.names.asker.errands.end()
         places = set(_places(names, lookups))
         seen = network.names.asker.seen()
         known = tuple(

@@ -11,7 +11,7 @@ from asyncio.sslproto import SSLProtocol
 
 import msgspec
 
-from .looking import Done, Looker
+from .looking import Done, Looker, Ready
 from .settings import Order, Settings
 
 MAX_FRAME = 1 << 28
@@ -53,6 +53,7 @@ async def _serve(connection: socket.socket) -> None:
         return
     looker = Looker(msgspec.msgpack.decode(settings, type=Settings))
     gc.freeze()
+    writer.write(frame(Ready()))
     under_way: set[asyncio.Task[None]] = set()
 
     async def run(order: Order) -> None:

@@ -277,6 +277,12 @@ class CookieJar:
     def __init__(self) -> None:
         self._cookies: dict[tuple[str, str, bool, str], Cookie] = {}
 
+    def copy(self) -> "CookieJar":
+        """What it holds now, for another that goes on by itself."""
+        other = CookieJar()
+        other._cookies = dict(self._cookies)
+        return other
+
     def take(self, set_cookie_values: tuple[str, ...], url: Url, at: datetime.datetime) -> None:
         """Keep what a user agent would keep of an answer from ``url``; the first MAX_SET of them are read."""
         for value in set_cookie_values[:MAX_SET]:

@@ -1,6 +1,5 @@
 """Chains: issuers that were not sent, names that share the certificate, and what its CAs say of it."""
 
-import asyncio
 import datetime
 import functools
 import re
@@ -10,8 +9,8 @@ from pewter.evidence import FetchedIssuer, Name, StatusAnswer, StatusMethod, Ste
 from pewter.names.answers import ancestors
 from pewter.pki import Certificate, MalformedCertificate, Store, build_paths, read_certificate
 
-from ..exchanges import off_the_loop
 from ..scene import Scene
+from ..together import together
 from .issuers import missing_issuers
 from .revocation import Question, ask, questions_for
 
@@ -26,7 +25,7 @@ def failing(scene: Scene, leaf: str) -> Callable[[str], None]:
 async def look_into(scene: Scene, chain: Sequence[str]) -> None:
     """Ask for issuers that were not sent, as some browsers do; then look up its names and its revocation."""
     octets = [scene.board.certificates[sha256] for sha256 in dict.fromkeys(chain)]
-    read = await off_the_loop(sum(map(len, octets)) + 256 * len(octets), _read_all, octets)
+    read = await scene.network.threads.off_the_loop(sum(map(len, octets)) + 256 * len(octets), _read_all, octets)
     sent = [each for each in read if isinstance(each, Certificate)]
     await fetch_issuers(scene, sent)
     if not sent or sent[0].sha256 != chain[0]:
@@ -65,7 +64,7 @@ def _look_up_covered(scene: Scene, name: str) -> None:
         if scene.wants(Step.DNS):
             # A CA looks at the CAA set of every name of the certificate that it renews.
             asker = scene.network.names.asker
-            await asyncio.gather(*(asker.ask(0, above, "CAA", Way.RESOLVED) for above in ancestors(name)))
+            await together(*(asker.ask(0, above, "CAA", Way.RESOLVED) for above in ancestors(name)))
 
     scene.start(look_up(), name)
 

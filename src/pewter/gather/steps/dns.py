@@ -4,7 +4,6 @@ In rounds, each of which asks everything at once: the resolvers; the resolver fo
 directly; those again that were silent or differ.  The look at the site itself never waits for any of it.
 """
 
-import asyncio
 from collections.abc import Coroutine, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -32,6 +31,7 @@ from ..dns_asking import Asker
 from ..hosts_file import in_hosts_file
 from ..routes import Destination
 from ..scene import Scene
+from ..together import both, together
 
 MAX_SERVERS = 13
 """Of one zone, by name."""
@@ -64,6 +64,10 @@ def _is_routed(scene: Scene, name: str) -> bool:
     routes = scene.network.routes
     host = name if name in scene.board.ports else next(iter(scene.board.ports))
     return bool(routes.for_name(name, 80) and routes.for_name(name, scene.board.ports[host]))
+
+
+async def _nobody() -> list[int]:
+    return []
 
 
 @dataclass
@@ -108,7 +112,7 @@ class _DnsLook:
                 asked.append(asker.ask(0, level, "NS", Way.RESOLVED))
                 if "." in level:
                     asked.append(asker.ask(0, level, "DS", Way.RESOLVED))
-        await asyncio.gather(*asked)
+        await together(*asked)
 
     # Round 2: what these answers named
 
@@ -137,7 +141,7 @@ class _DnsLook:
                 asked.append(asker.ask(0, parent, "NS", Way.RESOLVED))
             asked += self._addresses_of_servers(answers, zone, MAX_SERVERS)
             asked += self._addresses_of_servers(answers, parent or "", PARENT_SERVERS)
-        await asyncio.gather(*asked)
+        await together(*asked)
 
     def _addresses_of_servers(self, answers: Answers, zone: str, most: int) -> list[Coroutine[Any, Any, object]]:
         """Of those that are known already, so that the next round need not ask for them."""
@@ -164,7 +168,7 @@ class _DnsLook:
         answers = self.answers()
         zones = tuple(zone for zone in self._zones(answers) if zone not in self.looked_at)
         lost = tuple(name for name in self.names if apex_of(answers, name) is None)
-        await asyncio.gather(*(self._zone(answers, zone) for zone in zones), *(self._above(name) for name in lost))
+        await together(*(self._zone(answers, zone) for zone in zones), *(self._above(name) for name in lost))
 
     async def _above(self, name: str) -> None:
         """Where the resolver fails for a zone: ask the servers of the nearest one above that it knows."""
@@ -182,11 +186,13 @@ class _DnsLook:
         ns = answers.resolved(zone, "NS")
         servers = sorted(data_of(ns, "NS", zone)) if isinstance(ns, Reply) else []
         label = f"pewter-{self.scene.network.random(6).hex()}.{zone}"
-        first = asyncio.create_task(self._ask_parent(parent, zone)) if parent is not None else None
-        await self._ask_all(servers, {}, zone, names, label)
+        asked_above, _ = await both(
+            self._ask_parent(parent, zone) if parent is not None else _nobody(),
+            self._ask_all(servers, {}, zone, names, label),
+        )
         glue: dict[str, frozenset[str]] = {}
-        if first is not None:
-            for number in await first:
+        if parent is not None:
+            for number in asked_above or ():
                 told = self.answers().reply(number, zone, "NS")
                 delegation = delegation_in(told, zone) if isinstance(told, Reply) else None
                 if delegation is not None:
@@ -202,11 +208,9 @@ class _DnsLook:
         """Two or three servers of the zone above, for the referral and the DS; those that were asked."""
         ns = await self.asker.ask(0, parent, "NS", Way.RESOLVED)
         names = sorted(data_of(ns, "NS", parent))[:PARENT_SERVERS] if isinstance(ns, Reply) else []
-        found = await asyncio.gather(*(self._destinations(name, ()) for name in names))
+        found = await together(*(self._destinations(name, ()) for name in names))
         numbers = [self.asker.add_server(each[0], name) for name, each in zip(names, found, strict=True) if each]
-        await asyncio.gather(
-            *(self.asker.ask(number, zone, kind, Way.DIRECT) for number in numbers for kind in ("NS", "DS"))
-        )
+        await together(*(self.asker.ask(number, zone, kind, Way.DIRECT) for number in numbers for kind in ("NS", "DS")))
         return numbers
 
     async def _ask_all(
@@ -216,7 +220,7 @@ class _DnsLook:
             left = len(servers) - MAX_SERVERS
             self.asker.not_asked[f"{left} of the {len(servers)} name servers of {zone}: {MAX_SERVERS} are asked"] = None
         tasks = (self._ask_by_name(server, glue, zone, names, label) for server in servers[:MAX_SERVERS])
-        await asyncio.gather(*tasks)
+        await together(*tasks)
 
     async def _ask_by_name(
         self, server: str, glue: dict[str, frozenset[str]], zone: str, names: Sequence[str], label: str
@@ -232,13 +236,13 @@ class _DnsLook:
         )
         asked = [asker.ask(number, zone, "SOA", Way.DIRECT), asker.ask(number, zone, "NS", Way.DIRECT)]
         asked += (asker.ask(number, name, kind, Way.DIRECT) for name in names for kind in OF_A_NAME)
-        asked += [asker.ask(number, label, "A", Way.DIRECT), asker.ask(number, zone, "SOA", Way.TCP)]
+        asked += [asker.ask(number, label, "A", Way.RANDOM), asker.ask(number, zone, "SOA", Way.TCP)]
         if signed:
             asked += (asker.ask(number, zone, kind, Way.SIGNED) for kind in ("SOA", "DNSKEY"))
             asked += (asker.ask(number, name, "A", Way.SIGNED) for name in names if name != zone)
         if zone not in names:
             asked.append(asker.ask(number, zone, "CAA", Way.DIRECT))
-        await asyncio.gather(*asked)
+        await together(*asked)
 
     async def _destinations(self, server: str, glue: Sequence[str]) -> list[Destination]:
         """Where a name server is reached, as far as the guard lets it; IPv4 first."""
@@ -246,7 +250,7 @@ class _DnsLook:
         routed = routes.for_name(server, PORT)
         if routed:
             return list(routed)
-        found = await asyncio.gather(*(self.asker.ask(0, server, kind, Way.RESOLVED) for kind in ADDRESS_TYPES))
+        found = await together(*(self.asker.ask(0, server, kind, Way.RESOLVED) for kind in ADDRESS_TYPES))
         addresses = [
             each
             for kind, reply in zip(ADDRESS_TYPES, found, strict=True)
@@ -273,7 +277,7 @@ class _DnsLook:
     async def _dangling_ends(self) -> None:
         """Absence is claimed only after a server of the zone said so."""
         answers = self.answers()
-        await asyncio.gather(*(self._end(answers, name) for name in self.names))
+        await together(*(self._end(answers, name) for name in self.names))
 
     async def _end(self, answers: Answers, name: str) -> None:
         replies = [answers.resolved(name, kind) for kind in ADDRESS_TYPES]
@@ -289,11 +293,11 @@ class _DnsLook:
             await self.asker.ask(0, domain, "SOA", Way.RESOLVED)
         ns = await self.asker.ask(0, soa.owner, "NS", Way.RESOLVED)
         servers = sorted(data_of(ns, "NS", soa.owner))[:PARENT_SERVERS] if isinstance(ns, Reply) else []
-        found = await asyncio.gather(*(self._destinations(each, ()) for each in servers))
+        found = await together(*(self._destinations(each, ()) for each in servers))
         for server, destinations in zip(servers, found, strict=True):
             if destinations:
                 number = self.asker.add_server(destinations[0], server)
-                await asyncio.gather(*(self.asker.ask(number, end, kind, Way.DIRECT) for kind in ADDRESS_TYPES))
+                await together(*(self.asker.ask(number, end, kind, Way.DIRECT) for kind in ADDRESS_TYPES))
                 return
 
     async def _again(self) -> None:
@@ -312,7 +316,7 @@ class _DnsLook:
                         asked += (
                             asker.ask(number, name, kind, Way.AGAIN) for number in servers for _ in range(REPEATS)
                         )
-        await asyncio.gather(*asked)
+        await together(*asked)
 
     def _servers_of(self, answers: Answers, zone: str) -> tuple[int, ...]:
         """Those that were asked as servers of the zone."""

@@ -5,8 +5,6 @@ the answer to each is foretold from what the first name was found to accept, and
 name gets a look of its own.  A difference that no spot check would show is not seen: that is a bound, and documented.
 """
 
-import asyncio
-
 from pewter.evidence import Alert, Ended, Handshake, HowEnded, Offer, Order, Probe
 from pewter.tls import Version
 from pewter.tls.search import TLS_1_3_GROUPS, VersionSearch, suites_for
@@ -16,6 +14,7 @@ from ..asking import Asker
 from ..board import EndpointLook, FrontEndBoard
 from ..front_end_look import FIRST_OFFERS, FrontEndLook
 from ..scene import Scene
+from ..together import together
 from . import chains
 
 
@@ -126,7 +125,7 @@ async def _is_alike(scene: Scene, shared: FrontEndBoard, endpoint: EndpointLook,
     asker = _asker(scene, endpoint, probes)
     accepted = {probe.answer.version for probe in probes if isinstance(probe.answer, Handshake)}
     offers = [offer for version in accepted for offer in _spot_offers(version, endpoint.name)]
-    answers = await asyncio.gather(*map(asker.ask, offers))
+    answers = await together(*map(asker.ask, offers))
     look = shared.first.look
     assert look is not None
     await look.is_through.wait()

@@ -9,7 +9,7 @@ from pewter.web.further_ways import SITEMAP_PATH
 from pewter.web.pages import read_page, read_sitemap, read_style_sheet
 from pewter.web.urls import Url, read_url
 
-from ..exchanges import Answered, fetch_once, off_the_loop
+from ..exchanges import Answered, fetch_once
 from ..scene import Scene
 
 
@@ -23,7 +23,7 @@ async def keep(scene: Scene, url: Url, answered: Answered) -> Page:
     if key in pages:
         return pages[key]
     read = functools.partial(read_page, answered.body, url, answered.content_type, truncated=answered.truncated)
-    page = pages[key] = await off_the_loop(len(answered.body), read)
+    page = pages[key] = await scene.network.threads.off_the_loop(len(answered.body), read)
     wanted = url.is_https and scene.wants(Step.STYLE_SHEETS)
     for sheet in page.style_sheets[: scene.budget.style_sheets] if wanted else ():
         if scene.is_first(("sheet", sheet)):
@@ -44,5 +44,5 @@ async def _fetch(scene: Scene, url: Url, read: Callable[..., Page]) -> None:
     outcome = await fetch_once(url, destinations[0], scene.network, scene.plan.step_seconds)
     if isinstance(outcome, Answered) and outcome.hop.status == 200 and outcome.body:
         reading = functools.partial(read, outcome.body, url, truncated=outcome.truncated)
-        sheet = await off_the_loop(len(outcome.body), reading)
+        sheet = await scene.network.threads.off_the_loop(len(outcome.body), reading)
         scene.board.pages[sheet.url, sheet.sha256] = sheet

@@ -82,7 +82,7 @@ def moved(scene: Scene, journey: OngoingJourney, url: Url) -> None:
     """Follow where a page moved its visitors, once for each address, with the cookies that they have by then."""
     followed = sum(1 for each in scene.board.journeys if each.reason is WayIn.MOVED)
     if followed < scene.budget.moves and scene.is_first(("moved", str(url))):
-        onward = OngoingJourney(url, scene.context, WayIn.MOVED, as_browser=journey.as_browser, jar=journey.jar)
+        onward = OngoingJourney(url, scene.context, WayIn.MOVED, as_browser=journey.as_browser, jar=journey.jar.copy())
         _start(scene, onward, f"{url}")
 
 

@@ -218,14 +218,13 @@ def serials_differ(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcom
 @over(each_zone)
 def wildcard(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """Where every name exists, so does every typing error, under the site's domain."""
-    labels = {
-        q.name for q in found.answers.seen.questions if q.name.startswith("pewter-") and q.name.endswith(zone.apex)
-    }
+    asked = (each.name for each in found.answers.seen.questions if each.way is Way.RANDOM)
+    labels = {name for name in asked if name.partition(".")[2] == zone.apex}
     replies = [
         reply
         for label in labels
         for number in zone.good
-        if isinstance(reply := found.answers.reply(number, label, "A"), Reply)
+        if isinstance(reply := found.answers.reply(number, label, "A", Way.RANDOM), Reply)
     ]
     given = frozenset[str]().union(*(_given(reply) for reply in replies))
     if not replies:
