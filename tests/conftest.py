@@ -1,11 +1,14 @@
 """What tests share that pytest has to know of."""
 
+import datetime
+import enum
 import os
 import re
 import signal
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome
@@ -20,19 +23,28 @@ _CHANGED: set[Path] = set()
 
 
 def in_words(outcome: RuleOutcome) -> str:
-    """An outcome whole, on one line."""
-    match outcome:
-        case Gap():
-            words = f"gap at {outcome.where}: {outcome.seen} => {outcome.expected}"
-            more = {"level": outcome.level.value if outcome.level else "", "cause": outcome.cause}
-            more |= {"detail": outcome.detail, "mend": outcome.mend, "host": outcome.host}
-            words += "".join(f" [{name}: {value}]" for name, value in more.items() if value)
-        case Holds():
-            words = f"holds at {outcome.where}: {outcome.seen}"
-        case _:
-            words = f"unknown at {outcome.where}: {outcome.reason}"
+    """An outcome whole, on one line: every field of it, those of a gap by their names."""
+    if isinstance(outcome, Gap):
+        fields = {name: _field(value) for name, value in msgspec.structs.asdict(outcome).items()}
+        words = f"gap at {fields.pop('where')}: {fields.pop('seen')} => {fields.pop('expected')}"
+        words += "".join(f" [{name}: {value}]" for name, value in fields.items() if value)
+    elif isinstance(outcome, Holds):
+        words = f"holds at {outcome.where}: {outcome.seen}"
+    else:
+        words = f"unknown at {outcome.where}: {outcome.reason}"
     # Keys are made anew for each run, and with them every fingerprint.
     return _FINGERPRINT.sub("#", words)
+
+
+def _field(value: object) -> str:
+    match value:
+        case None:
+            return ""
+        case enum.Enum():
+            return str(value.value)
+        case tuple():
+            return " + ".join(map(str, value))
+    return f"{value:%Y-%m-%d %H:%M} UTC" if isinstance(value, datetime.datetime) else str(value)
 
 
 @pytest.fixture

@@ -4,6 +4,7 @@ import dataclasses
 import datetime
 import gc
 import json
+import os
 import re
 import tracemalloc
 from pathlib import Path
@@ -23,11 +24,14 @@ from pewter.judge.facts.served_certificates import LinkState, served_certificate
 from pewter.judge.facts.visits import predict_visits
 from pewter.judge.judging import INTERRUPTED, judge
 from pewter.judge.mending import server_of
+from pewter.judge.nature import OF_PLACES, Nature
 from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
 from pewter.judge.results import count_by_level, gap_entries
 from pewter.judge.review import FORMAT, case_of, make_review, read_review, write_review
 from pewter.judge.rule import Words
-from pewter.judge.rules import AREAS, RULES, SITE_RULES
+from pewter.judge.rule import rule as make_rule
+from pewter.judge.rules import AREAS, RULE_OF, RULES, SITE_RULES
+from pewter.judge.rules.bundle import FOR_FILES
 from pewter.judge.saved_outcomes import places_of
 from pewter.judge.wording import words_for
 from pewter.lab.authority import DAY, issue_server
@@ -57,9 +61,38 @@ def test_every_rule_is_described_and_tested(rule):
     assert rule.area in AREAS
     assert rule.sources and all(rule.sources)
     words = rule.words
-    assert all(getattr(words, field) for field in Words.__struct_fields__ if field != "configurations")
+    assert all(getattr(words, field) for field in Words.__struct_fields__ if field != "follows")
+    areas = {f"{area}/" for area in AREAS}
+    assert all(each in RULE_OF or each in areas for each in words.follows) and rule.name not in words.follows
     slug = rule.name.partition("/")[2]
     assert f".{slug.replace('-', '_')}" in TESTS or f"[{slug}: " in TESTS, f"no test names {rule.name}"
+
+
+def test_what_every_rule_says_of_itself():
+    """One line a rule: what waits for it, who mends it, what it speaks of, of what it is judged, and from what it follows."""
+    lines = []
+    for rule in (*RULES, *FOR_FILES.values()):
+        nature, words = rule.nature, rule.words
+        answers = (nature.safety, nature.mended_by, nature.matter, nature.judges)
+        more = sorted(each.value for each in nature.goes_by)
+        answered = ", ".join((rule.level.value, words.does.value, *(each.value for each in answers)))
+        by = f" [goes by {' + '.join(more)}]" if more else ""
+        lines.append(
+            f"{rule.name}: {answered}{by}" + (f" [follows {' + '.join(words.follows)}]" if words.follows else "")
+        )
+    file = Path(__file__).parent / "told" / "rules.txt"
+    if os.environ.get("PEWTER_TOLD") == "write":
+        file.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    assert lines == file.read_text(encoding="utf-8").splitlines()
+
+
+def test_a_rule_without_an_answer_is_none():
+    with pytest.raises(TypeError, match="nature"):
+        make_rule("hsts/new", level=Level.NOTE, sources=("RFC 6797",))
+    for answer in Nature.__struct_fields__:
+        others = {name: getattr(OF_PLACES, name) for name in Nature.__struct_fields__ if name != answer}
+        with pytest.raises(TypeError, match=answer):
+            Nature(**others)
 
 
 @pytest.mark.parametrize("area", AREAS)

@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from pewter.judge.rules import RULES
+from pewter.judge.nature import Safety
+from pewter.judge.rules import RULE_OF, RULES
 from pewter.mends.composer import Situation, compose
 from pewter.mends.kinds import Kind, Manner, kind_file
 from pewter.mends.recognition import by_application
@@ -106,7 +107,11 @@ def test_one_block_for_each_name_and_remarks_once():
      (31536000, "hsts/no-subdomains", 31536000), (10**12, "hsts/no-subdomains", 86400)],
 )  # fmt: skip
 def test_a_policy_begins_with_a_day_and_is_never_shortened(now, rule, age):
-    (piece,) = compose(rule, Kind.NGINX, [msgspec.structs.replace(HERE, max_age=now)])
+    (piece,) = compose(
+        rule,
+        Kind.NGINX,
+        [msgspec.structs.replace(HERE, max_age=now, for_long=RULE_OF[rule].nature.safety is Safety.HOLDS_FOR_LONG)],
+    )
     assert f"max-age={age}" in piece.lines
     assert ("It begins with a day" in piece.note) == (age == 86400)
 

@@ -33,6 +33,7 @@ from pewter.evidence import (
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.visits import predict_visits
+from pewter.judge.nature import OF_PLACES
 from pewter.judge.outcomes import Holds, Level, RuleOutcome
 from pewter.judge.rule import Rule
 from pewter.lab.authority import Issued
@@ -147,7 +148,7 @@ def _predicted(of: Case) -> Iterable[RuleOutcome]:
         )
 
 
-predicted = Rule("visit/predicted", Level.NOTE, (), _predicted)  # type: ignore[arg-type]
+predicted = Rule("visit/predicted", Level.NOTE, (), OF_PLACES, _predicted)  # type: ignore[arg-type]
 """What visitors meet, told like the outcomes of a rule."""
 
 

@@ -9,6 +9,7 @@ from rich.text import Text
 
 from pewter.errors import UsageError
 from pewter.judge.expectations import SOURCES, Expectations, write_duration
+from pewter.judge.nature import Safety
 from pewter.judge.rule import Rule
 from pewter.judge.rules import AREAS, RULES, near
 from pewter.mends.composer import Situation, compose
@@ -97,17 +98,19 @@ def _explanation(rule: Rule[Any], width: int) -> Text:
     text.append(f"{'check':<10} ", "dim")
     text.append(_with_example(words.check) + "\n", "green")
     for kind in Kind:
-        text.append_text(_lines(rule.name, kind, width))
+        text.append_text(_lines(rule, kind, width))
     return text
 
 
-def _lines(rule: str, kind: Kind, width: int) -> Text:
+def _lines(rule: Rule[Any], kind: Kind, width: int) -> Text:
     """What is printed where this kind answers, for an example."""
     text, file = Text(), kind_file(kind)
-    pieces = dict.fromkeys(piece for example in _SITUATIONS for piece in compose(rule, kind, [example]))
+    for_long = rule.nature.safety is Safety.HOLDS_FOR_LONG
+    examples = [msgspec.structs.replace(each, for_long=for_long) for each in _SITUATIONS]
+    pieces = dict.fromkeys(piece for example in examples for piece in compose(rule.name, kind, [example]))
     if pieces:
         text.append(f"\n{file.title[0].upper() if kind is Kind.EDGE else file.title[0]}{file.title[1:]}", "bold")
-        text.append(f"  {proof_of(rule, kind)}\n", "dim")
+        text.append(f"  {proof_of(rule.name, kind)}\n", "dim")
     for piece in pieces:
         words = piece.lines if piece.manner is Manner.WORDS else piece.where + (":" if piece.lines else "")
         text.append("\n".join(textwrap.wrap(words, width - 2, initial_indent="  ", subsequent_indent="  ")) + "\n")
@@ -115,9 +118,9 @@ def _lines(rule: str, kind: Kind, width: int) -> Text:
             text.append(textwrap.indent(piece.lines, "      ") + "\n", "green")
         if piece.note:
             text.append(textwrap.fill(piece.note, width - 2, initial_indent="  ", subsequent_indent="  ") + "\n", "dim")
-    if rule in file.not_here:
+    if rule.name in file.not_here:
         text.append(f"\n{file.title}", "bold")
-        text.append(f"  no lines: {file.not_here[rule]}\n", "dim")
+        text.append(f"  no lines: {file.not_here[rule.name]}\n", "dim")
     return text
 
 

@@ -19,7 +19,7 @@ from .judging import judge
 from .order import FirstStep, Told, first_steps
 from .outcomes import Gap, Judged, Level
 from .results import Failed, GapEntry, count_by_level, gap_entries, guarded, worded
-from .rules.bundle import OF_FILES
+from .rules import FILE_RULES
 from .saved_outcomes import places_of
 
 FORMAT = "pewter-bundle/1"
@@ -85,7 +85,7 @@ class BundleReview(msgspec.Struct, frozen=True):
 
 def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
     """Judge files.  Faults of ours, and an interruption, are told to ``failed``."""
-    outcomes = judge(case, OF_FILES, failed)
+    outcomes = judge(case, FILE_RULES, failed)
     gaps = guarded(failed, "the gaps", lambda: gap_entries(case, outcomes), tuple[GapEntry, ...]())
     bundle = case.bundle
     install = bundle.install
@@ -112,7 +112,7 @@ def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
         after_first=after_first,
         gaps=gaps,
         places=tuple(places_of(outcomes)),
-        titles={rule.name: rule.words.title for rule in OF_FILES},
+        titles={rule.name: rule.words.title for rule in FILE_RULES},
         outcomes=outcomes,
     )
 

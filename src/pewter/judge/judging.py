@@ -23,7 +23,7 @@ class HasTerms(Protocol):
     @property
     def at(self) -> datetime.datetime: ...
 
-    def why_not_of_site(self, rule: str, where: Place) -> str:
+    def why_not_of_site(self, where: Place) -> str:
         """Why what was seen at a place says nothing of the site; empty where it does."""
 
 
@@ -58,8 +58,10 @@ def judge(
 
 
 def _judge_one(case: HasTerms, rule: Rule[Any], outcome: RuleOutcome) -> Judged:
-    if not isinstance(outcome, Unknown) and (reason := case.why_not_of_site(rule.name, outcome.where)):
-        return Judged(rule.name, rule.level, Unknown(outcome.where, reason))
+    if not (isinstance(outcome, Unknown) or rule.nature.matter.is_of_names):
+        reason = case.why_not_of_site(outcome.where)
+        if reason:
+            return Judged(rule.name, rule.level, Unknown(outcome.where, reason))
     if not isinstance(outcome, Gap):
         return Judged(rule.name, rule.level, outcome)
     wished = case.terms.levels.get(rule.name)

@@ -3,61 +3,27 @@
 import functools
 import re
 from collections.abc import Callable, Collection, Iterator, Sequence
-from typing import Protocol, TypeVar
+from typing import Any, Protocol, TypeVar
 
 import msgspec
 
 from pewter.evidence import Hop
-from pewter.mends.composer import MAX_HOSTS, Piece, Situation, compose, kinds_with
+from pewter.mends.composer import MAX_HOSTS, Piece, Situation, compose, kinds_with, repeats_policy
 from pewter.mends.kinds import Kind, kind_file
 from pewter.mends.recognition import by_application, by_server_field
 from pewter.places import PlaceKind
 from pewter.web.hsts import read_sts
 from pewter.web.urls import in_url, read_url
 
+from .nature import MendedBy, Safety
 from .outcomes import Gap, Level
+from .rule import Rule
 
 _T = TypeVar("_T")
 
 MAX_TITLES = 6
 
 _COOKIE_NAME = re.compile(r"([^\s;=]{1,100})=")
-_CERTIFICATE_AREAS = ("chain/", "name/", "date/")
-_NO_HTTPS = frozenset(
-    {
-        "reach/not-tls",
-        "reach/refuses-hello",
-        "reach/closed",
-        "protocol/nothing-in-common",
-        "protocol/too-old-only",
-        "protocol/key-not-proven",
-    }
-)
-_TO_HTTPS = frozenset(
-    {
-        "redirect/missing",
-        "redirect/partial",
-        "redirect/by-page",
-        "redirect/loop",
-        "redirect/downgrade",
-        "redirect/host-before-https",
-        "redirect/plain-hop",
-        "reach/port-80",
-    }
-)
-"""As long as one of them is open, visitors do not come to https by themselves."""
-
-_LEADING = _TO_HTTPS - {"redirect/downgrade", "redirect/loop"}
-"""Whose lines lead visitors to https: where https leads back, they would go round in circles."""
-
-_FOR_ALL_BELOW = frozenset({"hsts/no-subdomains", "hsts/apex-never-seen"})
-"""Whose lines say includeSubDomains: a host below without https could not be reached at all."""
-
-_WITH_POLICY = frozenset({"page/blocked-content", "page/no-upgrade-policy"})
-"""Whose lines repeat the Content-Security-Policy that is sent already."""
-
-_OF_APPLICATIONS = frozenset({"redirect/downgrade", "redirect/loop", "redirect/missing", "page/debug-output"})
-"""What an application may do as well as the server before it; and all of cookies."""
 
 
 class HasHosts(Protocol):
@@ -96,7 +62,9 @@ class Configuration(msgspec.Struct, frozen=True, omit_defaults=True):
     """Why there are none yet."""
 
 
-def configurations(case: HasHosts, rule: str, gaps: Sequence[Gap], waits: dict[str, str]) -> tuple[Configuration, ...]:
+def configurations(
+    case: HasHosts, rule: Rule[Any], gaps: Sequence[Gap], waits: dict[str, str]
+) -> tuple[Configuration, ...]:
     """The lines for one entry, for each kind of server that was recognised or given.
 
     ``waits``: hosts for which lines of this rule would not be safe yet, and why.
@@ -108,28 +76,30 @@ def configurations(case: HasHosts, rule: str, gaps: Sequence[Gap], waits: dict[s
         if gap.where.kind is PlaceKind.COOKIE:
             cookies.setdefault(host, {})[gap.where.name] = None
         for kind in _kinds(case, rule, gap, host):
-            by_kind.setdefault(kind, {})[host] = _situation(case, gap, host, kind)
-        if rule in _WITH_POLICY and _policies_differ(case, host):
-            waits = {**waits, host: _POLICIES_DIFFER}
+            situation = _situation(case, gap, host, kind, for_long=rule.nature.safety is Safety.HOLDS_FOR_LONG)
+            by_kind.setdefault(kind, {})[host] = situation
     for situations in by_kind.values():
         for host, names in cookies.items():
             if host in situations:
                 situations[host] = msgspec.structs.replace(situations[host], cookies=tuple(names))
-    found = [each for kind, situations in by_kind.items() for each in _of_kind(rule, kind, situations, waits)]
+    found: list[Configuration] = []
+    for kind, situations in by_kind.items():
+        keep = [host for host in situations if repeats_policy(rule.name, kind) and _policies_differ(case, host)]
+        found += _of_kind(rule.name, kind, situations, {**waits, **dict.fromkeys(keep, _POLICIES_DIFFER)})
     return _with_choice(rule, found)
 
 
-def _with_choice(rule: str, found: Sequence[Configuration]) -> tuple[Configuration, ...]:
+def _with_choice(rule: Rule[Any], found: Sequence[Configuration]) -> tuple[Configuration, ...]:
     """Where lines for two programs are for one host: whether one of them is enough, and which; that one first."""
     lines = [each for each in found if each.pieces]
     if len(lines) != _PROGRAMS or not set(lines[0].hosts) & set(lines[1].hosts):
         return tuple(found)
     application, server = lines
-    if rule in _BY_BOTH:
+    if rule.nature.mended_by is MendedBy.BOTH:
         words = {application: f"Both these lines and those for {server.server} are needed", server: ""}
         order = lines
     else:
-        first, other = (server, application) if rule in _TO_HTTPS else (application, server)
+        first, other = (server, application) if rule.nature.safety.comes_before_hsts else (application, server)
         words = {
             first: f"Either these lines or those for {other.server}, one of the two is enough; these first",
             other: f"Only in place of the lines for {first.server}",
@@ -140,8 +110,6 @@ def _with_choice(rule: str, found: Sequence[Configuration]) -> tuple[Configurati
 
 
 _PROGRAMS = 2
-_BY_BOTH = frozenset({"redirect/loop", "redirect/downgrade"})
-"""The application has to learn from the program before it that visitors come by https."""
 
 _POLICIES_DIFFER = (
     "no line for the whole host, since its pages send different policies; add upgrade-insecure-requests to each where "
@@ -184,24 +152,24 @@ def kinds_elsewhere(rule: str) -> tuple[str, ...]:
 # Which program
 
 
-def _kinds(case: HasHosts, rule: str, gap: Gap, host: str) -> tuple[Kind, ...]:
+def _kinds(case: HasHosts, rule: Rule[Any], gap: Gap, host: str) -> tuple[Kind, ...]:
     """The program that decides, the reviewer's word first."""
     if gap.where.kind is PlaceKind.FILE or not host:
         return ()
     if given := case.server_given(host):
         return (Kind(given),)
     found = []
-    if rule.startswith("cookie/") or rule in _OF_APPLICATIONS:
+    if rule.nature.mended_by is not MendedBy.SERVER:
         found.append(case.once(f"application of {host}", lambda: application_of(case, host)))
     is_plain = _is_plain(rule, gap)
     found.append(case.once(f"server of {host} {is_plain}", lambda: server_of(case, host, is_plain=is_plain))[0])
     return tuple(dict.fromkeys(kind for kind in found if kind is not None))
 
 
-def _is_plain(rule: str, gap: Gap) -> bool:
+def _is_plain(rule: Rule[Any], gap: Gap) -> bool:
     """Whether it is who answers on port 80 that decides."""
     secure = _is_secure(gap)
-    return not secure if secure is not None else rule.startswith("redirect/") or rule == "reach/port-80"
+    return not secure if secure is not None else rule.nature.safety.redirects
 
 
 def _is_secure(gap: Gap) -> bool | None:
@@ -230,7 +198,7 @@ def application_of(case: HasHosts, host: str) -> Kind | None:
 # What was seen
 
 
-def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind) -> Situation:
+def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind, *, for_long: bool) -> Situation:
     """What was seen of the host, once for all of its gaps, and of this one."""
     known = case.once(f"situation of {host}", lambda: _of_host(case, host))
     is_secure = _is_secure(gap)
@@ -240,6 +208,7 @@ def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind) -> Situation:
         known,
         port=gap.where.port or known.port,
         is_secure=is_secure,
+        for_long=for_long,
         is_own_circle=gap.cause == f"circle of {host}",
         version=version if recognised is kind else (),
     )
@@ -269,16 +238,20 @@ def _of_host(case: HasHosts, host: str) -> Situation:
 # In which order
 
 
-def step_of(rule: str, level: Level) -> int | None:
+def step_of(rule: Rule[Any], level: Level) -> int | None:
     """0 for https without a warning, 1 for redirects, 2 for HSTS; None for what waits for nothing, and nothing for it.
 
     In this order they are safe: nobody may be sent to https before it opens, nor held there before that.
     """
-    if rule in _NO_HTTPS or (level is Level.BREAKS and rule.startswith(_CERTIFICATE_AREAS)):
-        return 0
-    if rule.startswith("redirect/") or rule == "reach/port-80":
-        return 1
-    return 2 if rule.startswith("hsts/") else None
+    match rule.nature.safety:
+        case Safety.FREE:
+            return None
+        case Safety.SHUT:
+            return 0
+        case Safety.SHUT_WHERE_IT_BREAKS:
+            return 0 if level is Level.BREAKS else None
+        case safety:
+            return 1 if safety.redirects else 2
 
 
 def _above(host: str) -> Iterator[str]:
@@ -287,18 +260,19 @@ def _above(host: str) -> Iterator[str]:
     return (".".join(labels[position:]) for position in range(1, len(labels)))
 
 
-def waits_of(rule: str, entries: Sequence[tuple[int, str, Level, frozenset[str]]]) -> dict[str, str]:
+def waits_of(rule: Rule[Any], entries: Sequence[tuple[int, Rule[Any], Level, frozenset[str]]]) -> dict[str, str]:
     """Hosts for which lines of a rule have to wait, and for what: number, rule, level and hosts of each entry."""
+    safety = rule.nature.safety
     step = step_of(rule, Level.NOTE)
     waits: dict[str, str] = {}
     for number, other, level, hosts in entries:
         earlier = step_of(other, level)
-        if not step or earlier is None or earlier >= step or (earlier == 1 and other not in _TO_HTTPS):
+        if not step or earlier is None or earlier >= step or (earlier and not other.nature.safety.comes_before_hsts):
             continue
         for host in hosts:
             what = "opens only behind a warning, or not at all" if earlier == 0 else "is not where visitors are led yet"
             waits.setdefault(host, f"not yet: https://{in_url(host)} {what} (gap {number}); mend that first")
-    if rule in _FOR_ALL_BELOW:
+    if safety is Safety.HOLDS_BELOW:
         for number, other, level, hosts in entries:
             for host in hosts if step_of(other, level) == 0 else ():
                 words = (
@@ -306,9 +280,9 @@ def waits_of(rule: str, entries: Sequence[tuple[int, str, Level, frozenset[str]]
                 )
                 for above in _above(host):
                     waits.setdefault(above, f"{words} (gap {number}); mend that first")
-    if rule in _LEADING:
+    if safety is Safety.LEADS:
         for number, other, _, hosts in entries:
-            for host in hosts if other == "redirect/downgrade" else ():
+            for host in hosts if other.nature.safety is Safety.LEADS_BACK else ():
                 words = (
                     f"not yet: https://{in_url(host)} leads back to http (gap {number}), and this would make a circle"
                 )

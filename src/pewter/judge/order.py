@@ -15,6 +15,7 @@ from pewter.phrases import all_of, until
 from pewter.web.sites import short_name
 
 from .mending import step_of
+from .nature import Safety
 from .outcomes import Level
 from .rule import Does, Rule
 
@@ -91,23 +92,6 @@ class Told:
 # What to do first
 
 
-_CAUSES = {
-    "redirect/through-bad-certificate": ("chain/", "name/", "date/", "protocol/key-not-proven"),
-    "redirect/lands-behind-warning": ("chain/", "name/", "date/"),
-    "date/hsts-locks-out": ("date/expired", "date/not-loaded", "date/expiring"),
-    "date/expiring": ("date/not-loaded",),
-    "date/expired": ("date/not-loaded",),
-    "reach/no-address": ("dns/dangling-alias", "dns/alias-loop", "dns/does-not-resolve", "dns/dnssec-broken"),
-    "dns/does-not-resolve": ("dns/dnssec-broken", "dns/alias-loop"),
-    "dns/https-record-locks-out": ("reach/closed", "reach/refuses-hello", "reach/not-tls"),
-    "redirect/loop": ("reach/origin", "redirect/downgrade"),
-    "cookie/over-http": ("redirect/missing", "redirect/partial", "redirect/by-page"),
-    "chain/stores-disagree": ("chain/incomplete",),
-    "protocol/nothing-in-common": ("protocol/too-old-only", "reach/refuses-hello"),
-    "reach/refuses-hello": ("protocol/too-old-only",),
-}  # fmt: skip
-"""Of a rule, the rules (or areas) of which it is what follows, at the same host; the first that is there counts."""
-
 _AREA_ORDER = ("dns", "reach", "protocol", "chain", "name", "date", "redirect", "hsts", "page", "cookie", "bundle")
 """Causes before what they hide."""
 
@@ -142,7 +126,7 @@ def _root(entry: Worded, causes: Mapping[int, Worded | None]) -> Worded:
 
 def _cause_of(entry: Worded, entries: Sequence[Worded]) -> Worded | None:
     """The gap of which this one is what follows: it has to be at every host of it."""
-    for prefix in _CAUSES.get(entry.rule.name, ()):
+    for prefix in entry.rule.words.follows:
         for other in entries:
             fits = other.rule.name == prefix or (prefix.endswith("/") and other.rule.name.startswith(prefix))
             is_bad = not prefix.endswith("/") or other.level is Level.BREAKS
@@ -157,14 +141,14 @@ def _rank(entry: Worded, follows: Sequence[Worded], told: Told) -> tuple[object,
     ends = [each.by for each in together if each.by is not None and each.by > told.at]
     is_now = level == Level.BREAKS.rank
     tier = _NOW if is_now else _SOON if ends else _ELSE
-    step = step_of(entry.rule.name, entry.level)
+    step = step_of(entry.rule, entry.level)
     area = _AREA_ORDER.index(entry.rule.area)
     stops = entry.rule.words.does is Does.STOPS or any(each.rule.words.does is Does.STOPS for each in follows)
     return (
         tier,
         min(ends).timestamp() if tier == _SOON else 0.0,
         not stops if is_now else step if step is not None else _LAST_STEP,
-        entry.rule.name != "redirect/downgrade" and step == _REDIRECTS,
+        entry.rule.nature.safety is not Safety.LEADS_BACK and step == _REDIRECTS,
         is_now and not told.closed & set(entry.hosts),
         area,
         told.canonical not in entry.hosts,

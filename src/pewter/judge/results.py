@@ -34,9 +34,10 @@ from .facts.served_certificates import LifeDrawn, LifeState, Link, LinkState, Se
 from .facts.visits import Visit, predict_visits
 from .facts.zone_pictures import AliasDrawn, ZoneDrawn, draw_zones
 from .mending import Configuration, HasHosts, configurations, kinds_elsewhere, server_of, waits_of
+from .nature import Matter
 from .order import NOTHING_SEEN, FirstStep, Told, Worded, first_steps, hosts_of_entries, verdict
 from .outcomes import Gap, Judged, Level, Unknown
-from .rules import AREAS, RULES
+from .rules import AREAS, RULE_OF
 from .saved_outcomes import RuleResult, outcomes_of, places_of, rule_results
 from .wording import words_for
 
@@ -73,8 +74,7 @@ _T = TypeVar("_T")
 NOT_SENT = "not sent"
 """In place of a policy where an answer came without one."""
 
-_RULES = {rule.name: rule for rule in RULES}
-_ORDER = {name: position for position, name in enumerate(_RULES)}
+_ORDER = {name: position for position, name in enumerate(RULE_OF)}
 
 
 class GapEntry(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -279,10 +279,10 @@ def gap_entries(case: HasHosts, outcomes: Sequence[Judged]) -> tuple[GapEntry, .
     numbered = [(number, rule, level, gaps) for number, ((rule, level, _), gaps) in enumerate(ranked, start=1)]
     places = places_of(outcomes)
     open_gaps = [
-        (number, rule, level, frozenset(gap.host or gap.where.host for gap in gaps))
+        (number, RULE_OF[rule], level, frozenset(gap.host or gap.where.host for gap in gaps))
         for number, rule, level, gaps in numbered
     ]
-    waits = {rule: waits_of(rule, open_gaps) for rule in {each[1] for each in open_gaps}}
+    waits = {rule: waits_of(RULE_OF[rule], open_gaps) for rule in {each[1] for each in numbered}}
     return tuple(_entry(case, *each, waits[each[1]], places) for each in numbered)
 
 
@@ -295,9 +295,9 @@ def _entry(
     waits: dict[str, str],
     places: dict[Place, int],
 ) -> GapEntry:
-    rule = _RULES[name]
+    rule = RULE_OF[name]
     first = words_for(case, rule, gaps[0])
-    lines = configurations(case, name, gaps, waits)
+    lines = configurations(case, rule, gaps, waits)
     hosts = dict.fromkeys(gap.host or gap.where.host for gap in gaps)
     return GapEntry(
         number=number,
@@ -331,7 +331,7 @@ def _hints(case: Case) -> Iterator[str]:
 
 
 def worded(entries: Sequence[GapEntry]) -> list[Worded]:
-    return [Worded(each.number, _RULES[each.rule], each.level, each.hosts, each.by) for each in entries]
+    return [Worded(each.number, RULE_OF[each.rule], each.level, each.hosts, each.by) for each in entries]
 
 
 def _told_of(case: Case, visits: Sequence[Visit]) -> Told:
@@ -358,24 +358,11 @@ def _verdict(
     )
 
 
-_OF_ITS_OWN_ADDRESS = frozenset(
-    {
-        "redirect/downgrade",
-        "page/blocked-content",
-        "page/upgraded-content",
-        "page/insecure-form",
-        "page/plain-links",
-        "page/canonical-tag",
-    }
-)
-"""What an application gets wrong that takes its own address to be http."""
-
-
 def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
     """The one cause of three or more gaps, in words for the head of the list; empty where there is none."""
     of_name: dict[str, list[int]] = {}
     for entry in entries:
-        if entry.rule in _OF_ITS_OWN_ADDRESS:
+        if RULE_OF[entry.rule].nature.matter is Matter.OWN_ADDRESS:
             for name in site_names:
                 if any(re.search(rf"http://{re.escape(in_url(name))}(?![\w.-])", seen) for seen in entry.seen):
                     of_name.setdefault(name, []).append(entry.number)

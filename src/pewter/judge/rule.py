@@ -10,6 +10,7 @@ from typing import Generic, TypeVar
 
 import msgspec
 
+from .nature import Nature
 from .outcomes import Level, RuleOutcome
 
 C_contra = TypeVar("C_contra", contravariant=True)
@@ -67,6 +68,9 @@ class Words(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     why: str
     mend: str
     check: str
+    follows: tuple[str, ...] = ()
+    """Rules, or areas (``chain/``) at the level breaks, of whose gaps at the same hosts it is what follows; the first
+    that is there counts: who mends it mends both."""
 
 
 @dataclass(frozen=True)
@@ -78,6 +82,7 @@ class Rule(Generic[C_contra]):
 
     level: Level
     sources: tuple[str, ...]
+    nature: Nature
     check: Callable[[C_contra], Iterable[RuleOutcome]]
 
     @functools.cached_property
@@ -93,12 +98,12 @@ class Rule(Generic[C_contra]):
 
 
 def rule(
-    name: str, *, level: Level, sources: tuple[str, ...]
+    name: str, *, level: Level, sources: tuple[str, ...], nature: Nature
 ) -> Callable[[Callable[[C_contra], Iterable[RuleOutcome]]], Rule[C_contra]]:
     """Make a rule of a function; nothing is registered by it."""
 
     def make(check: Callable[[C_contra], Iterable[RuleOutcome]]) -> Rule[C_contra]:
-        return Rule(name, level, sources, check)
+        return Rule(name, level, sources, nature, check)
 
     return make
 

@@ -30,7 +30,8 @@ from pewter.web.sites import are_siblings
 from pewter.web.urls import read_url
 
 from .facts.case import why_no_handshake
-from .rules import AREA_STEPS, chosen_rules
+from .nature import GoesBy
+from .rules import AREA_STEPS, RULE_OF, chosen_rules
 
 _ENDS = frozenset({StopCause.LOOP, StopCause.TOO_MANY_HOPS, StopCause.BAD_LOCATION})
 """Ends of a journey at which nothing was left to be seen."""
@@ -78,31 +79,12 @@ _STEP_OF = {
 """By which step each kind of question is asked."""
 
 _ONLY_FOR = {
-    "host": frozenset({"reach/unknown-host", "redirect/reflects-host"}),
-    "page": frozenset(
-        {
-            "reach/unknown-host",
-            "redirect/by-page",
-            "redirect/downgrade",
-            "redirect/missing",
-            "redirect/no-canonical",
-            "redirect/rewritten-method",
-        }
-    ),
-    "origin": frozenset({"reach/origin", "reach/open-origin", "redirect/loop"}),
-    "status": frozenset({"chain/revoked"}),
+    "host": GoesBy.UNKNOWN_HOST,
+    "page": GoesBy.PAGES,
+    "origin": GoesBy.ORIGIN,
+    "status": GoesBy.STATUS,
 }
-"""Kinds of questions that only these rules of an area go by."""
-
-_OF_WHAT_IS_SERVED = frozenset(
-    {"dns/caa-excludes-issuer", "dns/https-record-contradicts", "dns/https-record-locks-out", "dns/wildcard"}
-)
-"""Rules on names that go by certificates and answers too."""
-
-_OF_ALL_NAMES = frozenset(
-    {"page/plain-links", "page/canonical-tag", "cookie/wide-domain", "redirect/wrong-place", "name/also-covers"}
-)
-"""Rules that judge what is found at one name by which other names the site has."""
+"""Kinds of questions that only the rules of an area go by that say so."""
 
 _KIND_OF = {WayIn.TYPED: "way", WayIn.ABSENT: "absent", WayIn.FOUND: "found"}
 
@@ -193,15 +175,15 @@ class Sights:
         ``holds_there``: the check was made at this very place and holds; at a URL or an address, what the look saw
         elsewhere then does not matter.
         """
-        area = rule.partition("/")[0]
         if rule not in later.rules:
             return _why_not_judged(later.evidence)
+        area, goes_by = RULE_OF[rule].area, RULE_OF[rule].nature.goes_by
         hosts = self._concerned(area, host, where)
         for each in hosts:
             if each in self.names and self.is_by_route(each) != later.is_by_route(each):
                 there = "where a route leads" if later.is_by_route(each) else "where visitors go, not by the route"
                 return f"{each} was looked at {there} this time"
-        if rule in _OF_ALL_NAMES and self.names - later.names:
+        if GoesBy.ALL_NAMES in goes_by and self.names - later.names:
             return f"{min(self.names - later.names)} was not looked at with it this time"
         steps = frozenset(AREA_STEPS[area])
         for sight in self._in_order:
@@ -209,9 +191,9 @@ class Sights:
                 continue
             if holds_there and _is_elsewhere(sight, where):
                 continue
-            if area == "dns" and sight.kind != "dns" and rule not in _OF_WHAT_IS_SERVED:
+            if area == "dns" and sight.kind != "dns" and GoesBy.SERVED not in goes_by:
                 continue
-            if area != "page" and rule not in _ONLY_FOR.get(sight.kind, {rule}):
+            if area != "page" and (only := _ONLY_FOR.get(sight.kind)) is not None and only not in goes_by:
                 continue
             if sight not in later.seen:
                 if not self._is_gone(sight, later):

@@ -16,7 +16,6 @@ MAX_HOSTS = 12
 """Of one entry, for which lines are written out."""
 
 DAY, YEAR = 86_400, 31_536_000
-_LONG_ENOUGH = frozenset({"hsts/short", "hsts/preload-unready"})
 _LATER = f"It begins with a day; once nothing breaks, lengthen it in steps to a year ({YEAR})."
 
 _HOST = re.compile(r"\[[0-9a-f:.]{2,45}\]|[a-z0-9_](?:[a-z0-9_.-]{0,252}[a-z0-9_])?", re.IGNORECASE)
@@ -47,6 +46,9 @@ class Situation(msgspec.Struct, frozen=True):
 
     max_age: int | None = None
     """Of the HSTS policy that is in force."""
+
+    for_long: bool = False
+    """A policy that was tried is to last."""
 
     sts: str = ""
     """Its field; empty where none is in force."""
@@ -88,7 +90,7 @@ def compose(rule: str, kind: Kind, situations: Sequence[Situation]) -> tuple[Pie
     for situation in situations[:MAX_HOSTS]:
         if situation.is_harmless:
             for template in file.templates(rule):
-                for piece in _pieces(rule, file, template, situation):
+                for piece in _pieces(file, template, situation):
                     # The same lines for several hosts are told once, with the places of all: they may be one block.
                     hosts = found.setdefault(piece, [])
                     if situation.host not in hosts:
@@ -111,10 +113,10 @@ def _said_once(piece: Piece, said: set[str]) -> Piece:
     return piece
 
 
-def _pieces(rule: str, file: KindFile, template: Template, situation: Situation) -> Iterator[Piece]:
+def _pieces(file: KindFile, template: Template, situation: Situation) -> Iterator[Piece]:
     if not all(_holds(condition, situation) for condition in template.when):
         return
-    values = _values(rule, situation)
+    values = _values(situation)
     if template.each == "cookie":
         for cookie in filter(_COOKIE.fullmatch, situation.cookies):
             own = {**values, "cookie": cookie, "cookie_pattern": re.escape(cookie)}
@@ -156,14 +158,15 @@ def _where(template: Template, place: str, of: str) -> str:
             return f"in {place}" if place else ""
 
 
-def _age(rule: str, now: int | None) -> int:
+def _age(situation: Situation) -> int:
     """Seconds: a new policy begins with a day; one that is in force is not shortened."""
-    if rule in _LONG_ENOUGH:
+    if situation.for_long:
         return YEAR
+    now = situation.max_age
     return now if now is not None and DAY <= now <= 10 * YEAR else DAY
 
 
-def _values(rule: str, situation: Situation) -> dict[str, str]:
+def _values(situation: Situation) -> dict[str, str]:
     port = "" if situation.port == 443 else f":{situation.port}"
     names = dict.fromkeys((situation.host, *situation.names))
     return {
@@ -179,7 +182,7 @@ def _values(rule: str, situation: Situation) -> dict[str, str]:
         "names": " ".join(names),
         "names_pattern": "|".join(map(re.escape, names)),
         "policy": f"{situation.policy.strip().rstrip(';')}; " if situation.policy.strip(" ;") else "",
-        "age": str(_age(rule, situation.max_age)),
+        "age": str(_age(situation)),
     }
 
 
@@ -214,6 +217,11 @@ def _has_policy(situation: Situation) -> bool:
 
 def _numbers(version: str) -> tuple[int, ...]:
     return tuple(map(int, version.split(".")))
+
+
+def repeats_policy(rule: str, kind: Kind) -> bool:
+    """Whether lines for a rule repeat the Content-Security-Policy that is sent already."""
+    return any("@policy@" in template.lines for template in kind_file(kind).templates(rule))
 
 
 def kinds_with(rule: str) -> Iterable[Kind]:

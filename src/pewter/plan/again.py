@@ -10,6 +10,7 @@ from pewter.evidence import Plan
 from pewter.gather.board import Given
 from pewter.judge.comparison import GapKey, gap_keys
 from pewter.judge.expectations import read_duration
+from pewter.judge.nature import Matter
 from pewter.judge.outcomes import Level
 from pewter.judge.review import Review
 from pewter.judge.rules import SITE_RULES, near, steps_for
@@ -41,14 +42,12 @@ def plan_for(review: Review, rules: Sequence[str]) -> Plan:
     plan = review.evidence.plan
     if not rules:
         return plan
-    wanted = {*rules, *(_OF_SPREADING if any(rule.startswith("dns/") for rule in rules) else ())}
-    chosen = [rule for rule in SITE_RULES if rule.name in wanted]
+    # While a change of the zone is waited for, it is told how far it has spread.
+    waits_for_names = any(rule.name in rules and rule.nature.matter.is_of_names for rule in SITE_RULES)
+    spreading = Matter.SPREADING if waits_for_names else None
+    chosen = [rule for rule in SITE_RULES if rule.name in rules or rule.nature.matter is spreading]
     steps = tuple(each for each in steps_for(chosen) if each in plan.steps)
     return msgspec.structs.replace(plan, only=tuple(rule.name for rule in chosen), skip=(), steps=steps)
-
-
-_OF_SPREADING = ("dns/servers-disagree", "dns/still-cached")
-"""What else is told while a change of the zone is waited for."""
 
 
 def awaited_gaps(review: Review, rules: Sequence[str], wheres: Sequence[str], fail_on: Level) -> frozenset[GapKey]:

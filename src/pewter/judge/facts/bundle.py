@@ -147,7 +147,7 @@ class BundleCase:
         """Visitors land where they are: no server is asked."""
         return (name,)
 
-    def why_not_of_site(self, rule: str, where: Place) -> str:
+    def why_not_of_site(self, where: Place) -> str:
         """Files are what is judged."""
         return ""
 

@@ -138,12 +138,12 @@ class Case:
 
         return self.once(f"old addresses of {name}", work_out)
 
-    def why_not_of_site(self, rule: str, where: Place) -> str:
+    def why_not_of_site(self, where: Place) -> str:
         """Of what was seen at an address that only an old copy of the zone still gives, why it says nothing.
 
         It is one thing, of which dns/still-cached and dns/servers-disagree speak, however much is wrong there.
         """
-        if not where.host or rule.startswith("dns/") or rule == "reach/no-address":
+        if not where.host:
             return ""
         old = self._old_addresses(where.host)
         if not old:

@@ -7,6 +7,7 @@ from typing import Any
 
 from pewter.evidence import Step
 from pewter.judge.facts.case import Case
+from pewter.judge.nature import Judges
 from pewter.judge.rule import Rule
 
 from . import bundle, chain, cookie, date, dns, hsts, name, page, protocol, reach, redirect
@@ -19,8 +20,17 @@ AREA_STEPS = {module.__name__.rpartition(".")[2]: module.STEPS for module in _MO
 
 AREAS = tuple(AREA_STEPS)
 RULES: tuple[Rule[Any], ...] = tuple(rule for module in _MODULES for rule in module.RULES)
-SITE_RULES: tuple[Rule[Case], ...] = tuple(rule for rule in RULES if rule.area != "bundle")
-"""What is judged of a site; of files, :data:`pewter.judge.rules.bundle.OF_FILES`."""
+RULE_OF = {rule.name: rule for rule in RULES}
+"""By name."""
+
+SITE_RULES: tuple[Rule[Case], ...] = tuple(rule for rule in RULES if rule.nature.judges is not Judges.FILES)
+FILE_RULES: tuple[Rule[Any], ...] = tuple(
+    bundle.FOR_FILES.get(rule.name, rule)
+    for module in (bundle, *_MODULES[:-1])
+    for rule in module.RULES
+    if rule.nature.judges is not Judges.SITE
+)
+"""What is judged of files."""
 
 
 def near(name: str, known: Iterable[str]) -> str:

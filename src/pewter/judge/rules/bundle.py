@@ -6,6 +6,7 @@ from typing import Any
 from pewter.evidence import Step
 from pewter.judge.facts.bundle import BundleCase, is_server, lacking, where_issuer_is
 from pewter.judge.facts.chains import told_apart
+from pewter.judge.nature import OF_CERTIFICATES, OF_FILES
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
 from pewter.judge.rule import Rule, rule
 from pewter.pki import Path, covers
@@ -14,11 +15,10 @@ from pewter.places import of_file
 from pewter.web.sites import sibling_of
 from pewter.web.suffixes import is_apex
 
-from . import chain, chain_keys, chain_status, date
-from . import name as name_rules
+from . import chain
 
 
-@rule("bundle/no-certificate", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2",))
+@rule("bundle/no-certificate", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2",), nature=OF_FILES)
 def no_certificate(case: BundleCase) -> Iterator[RuleOutcome]:
     """Among the files there has to be a server's certificate."""
     bundle = case.bundle
@@ -38,7 +38,7 @@ def no_certificate(case: BundleCase) -> Iterator[RuleOutcome]:
     yield Gap(where, seen, "the server's certificate")
 
 
-@rule("bundle/unreadable", level=Level.BREAKS, sources=("RFC 7468 section 2",))
+@rule("bundle/unreadable", level=Level.BREAKS, sources=("RFC 7468 section 2",), nature=OF_FILES)
 def unreadable(case: BundleCase) -> Iterator[RuleOutcome]:
     """Every file and every block in it has to be readable by the server."""
     bundle = case.bundle
@@ -53,7 +53,7 @@ def unreadable(case: BundleCase) -> Iterator[RuleOutcome]:
             yield Holds(of_file(file.name), f"{file.form}, {len(file.items)} entries")
 
 
-@rule("bundle/key-mismatch", level=Level.BREAKS, sources=("RFC 8446 section 4.4.3",))
+@rule("bundle/key-mismatch", level=Level.BREAKS, sources=("RFC 8446 section 4.4.3",), nature=OF_FILES)
 def key_mismatch(case: BundleCase) -> Iterator[RuleOutcome]:
     """The key has to belong to the certificate: their public keys are the same."""
     bundle = case.bundle
@@ -74,7 +74,7 @@ def key_mismatch(case: BundleCase) -> Iterator[RuleOutcome]:
                 yield Gap(of_file(file.name), seen, "the certificate's own key")
 
 
-@rule("bundle/leaf-not-first", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2",))
+@rule("bundle/leaf-not-first", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2",), nature=OF_FILES)
 def leaf_not_first(case: BundleCase) -> Iterator[RuleOutcome]:
     """Servers take the first certificate of the file for their own."""
     bundle = case.bundle
@@ -93,7 +93,7 @@ def leaf_not_first(case: BundleCase) -> Iterator[RuleOutcome]:
         yield Gap(of_file(file.name), f"begins with {first.title}", f"{leaf.title} first, then its issuers")
 
 
-@rule("bundle/live-differs", level=Level.NOTE, sources=("the running server",))
+@rule("bundle/live-differs", level=Level.NOTE, sources=("the running server",), nature=OF_FILES)
 def live_differs(case: BundleCase) -> Iterator[RuleOutcome]:
     """What a running server sends, held against the files."""
     bundle = case.bundle
@@ -118,7 +118,7 @@ def live_differs(case: BundleCase) -> Iterator[RuleOutcome]:
 _SAME_KEY = "Both have one key: where the served one was revoked, or its key may be known, a new key is needed first"
 
 
-@rule("bundle/issuer-missing", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2",))
+@rule("bundle/issuer-missing", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2",), nature=OF_FILES)
 def issuer_missing(case: BundleCase) -> Iterator[RuleOutcome]:
     """The files have to hold every issuer up to the root."""
     top = case.issuer_missing
@@ -137,7 +137,7 @@ def _can_be_joined(path: Path, parts: tuple[FileContents, ...]) -> bool:
     return found in (wanted, wanted[:-1]) and all(file.form.startswith("PEM") for file in parts)
 
 
-@rule("bundle/in-parts", level=Level.NOTE, sources=("RFC 8446 section 4.4.2",))
+@rule("bundle/in-parts", level=Level.NOTE, sources=("RFC 8446 section 4.4.2",), nature=OF_FILES)
 def in_parts(case: BundleCase) -> Iterator[RuleOutcome]:
     """Everything is there, in several files: servers take it in one."""
     parts = case.in_parts
@@ -157,14 +157,14 @@ def in_parts(case: BundleCase) -> Iterator[RuleOutcome]:
         yield Holds(case.chains.first().where, "one file")
 
 
-@rule("chain/incomplete", level=Level.BREAKS, sources=chain.incomplete.sources)
+@rule("chain/incomplete", level=Level.BREAKS, sources=chain.incomplete.sources, nature=OF_CERTIFICATES)
 def incomplete(case: BundleCase) -> Iterator[RuleOutcome]:
     """As for a site; where other files hold what one lacks, or no file does, the area bundle speaks."""
     if not case.in_parts and case.issuer_missing is None:
         yield from chain.incomplete.outcomes(case)
 
 
-@rule("bundle/without-sibling", level=Level.WEAKENS, sources=("RFC 9525 section 6",))
+@rule("bundle/without-sibling", level=Level.WEAKENS, sources=("RFC 9525 section 6",), nature=OF_FILES)
 def without_sibling(case: BundleCase) -> Iterator[RuleOutcome]:
     """People type a site with and without www; of names asked for with --name, name/sibling-not-covered speaks."""
     for leaf in case.bundle.leaves:
@@ -182,7 +182,7 @@ def without_sibling(case: BundleCase) -> Iterator[RuleOutcome]:
             yield Holds(where, "covers names with and without www")
 
 
-@rule("chain/untrusted", level=Level.BREAKS, sources=chain.untrusted.sources)
+@rule("chain/untrusted", level=Level.BREAKS, sources=chain.untrusted.sources, nature=OF_CERTIFICATES)
 def untrusted(case: BundleCase) -> Iterator[RuleOutcome]:
     """As for a site; where only an issuer is missing from the files, bundle/issuer-missing speaks."""
     if case.issuer_missing is None:
@@ -202,21 +202,5 @@ RULES = (
     without_sibling,
     live_differs,
 )
-OF_FILES: tuple[Rule[Any], ...] = (
-    *RULES,
-    untrusted,
-    incomplete,
-    *(each for each in chain.OF_CHAINS if each not in {chain.untrusted, chain.incomplete}),
-    *chain_keys.RULES,
-    chain_status.not_logged,
-    name_rules.not_covered,
-    name_rules.sibling_not_covered,
-    name_rules.common_name_only,
-    name_rules.odd_entries,
-    date.expired,
-    date.not_yet_valid,
-    date.expiring,
-    date.renewal_overdue,
-    date.too_long,
-)
-"""What is judged of files."""
+FOR_FILES: dict[str, Rule[Any]] = {each.name: each for each in (untrusted, incomplete)}
+"""In place of the rules of these names for sites."""

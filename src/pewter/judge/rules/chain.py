@@ -12,6 +12,7 @@ from pewter.judge.facts.browsers import (
 )
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.chains import Chain, HasChains, issuer_not_to_be_had, path_problem
+from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.pki import Certificate
@@ -51,7 +52,7 @@ def _path_rule(
         yield from case.chains.unseen
 
     check.__doc__ = doc
-    return rule(f"chain/{slug}", level=Level.BREAKS, sources=(source,))(check)
+    return rule(f"chain/{slug}", level=Level.BREAKS, sources=(source,), nature=OF_CERTIFICATES)(check)
 
 
 def _describe_incomplete(case: HasChains, chain: Chain) -> tuple[str, str, str]:
@@ -180,7 +181,12 @@ not_for_servers = _path_rule(
 )
 
 
-@rule("chain/key-usage", level=Level.BREAKS, sources=("RFC 5280 section 4.2.1.3", "RFC 8446 section 4.4.2.2"))
+@rule(
+    "chain/key-usage",
+    level=Level.BREAKS,
+    sources=("RFC 5280 section 4.2.1.3", "RFC 8446 section 4.4.2.2"),
+    nature=OF_CERTIFICATES,
+)
 def key_usage(case: HasChains) -> Iterator[RuleOutcome]:
     """The server's key signs every handshake of TLS 1.3 and each with ephemeral keys: keyUsage has to allow it."""
     for chain in case.chains:
@@ -196,7 +202,12 @@ def key_usage(case: HasChains) -> Iterator[RuleOutcome]:
     yield from case.chains.unseen
 
 
-@rule("chain/too-large", level=Level.BREAKS, sources=("RFC 8446 section 4.4.2", "OpenSSL's and browsers' own limit"))
+@rule(
+    "chain/too-large",
+    level=Level.BREAKS,
+    sources=("RFC 8446 section 4.4.2", "OpenSSL's and browsers' own limit"),
+    nature=OF_CERTIFICATES,
+)
 def too_large(case: HasChains) -> Iterator[RuleOutcome]:
     """Programs stop reading a Certificate message at a bound of their own."""
     largest: dict[Place, tuple[int, Chain]] = {}
@@ -212,7 +223,7 @@ def too_large(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(where, "programs read it whole")
 
 
-@rule("chain/expired-issuer", level=Level.BREAKS, sources=("RFC 5280 section 6.1.3",))
+@rule("chain/expired-issuer", level=Level.BREAKS, sources=("RFC 5280 section 6.1.3",), nature=OF_CERTIFICATES)
 def expired_issuer(case: HasChains) -> Iterator[RuleOutcome]:
     """Every issuer on the path has to be in date; one that a good path goes round is worth a note."""
     expected = "a path of issuers in date"
@@ -234,7 +245,7 @@ def _dates(certificate: Certificate) -> str:
     return f"{certificate.not_before:%Y-%m-%d} to {certificate.not_after:%Y-%m-%d}"
 
 
-@rule("chain/stores-disagree", level=Level.WEAKENS, sources=(_PATH, "RFC 5280 section 6.2"))
+@rule("chain/stores-disagree", level=Level.WEAKENS, sources=(_PATH, "RFC 5280 section 6.2"), nature=OF_CERTIFICATES)
 def stores_disagree(case: HasChains) -> Iterator[RuleOutcome]:
     """Programs have different root stores; what the reviewer gave with --trust is added to each."""
     for chain in case.chains:
@@ -256,7 +267,12 @@ def stores_disagree(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, f"trusted by {', '.join(trusting)}")
 
 
-@rule("chain/wrong-order", level=Level.WEAKENS, sources=("RFC 5246 section 7.4.2", "RFC 8446 section 4.4.2"))
+@rule(
+    "chain/wrong-order",
+    level=Level.WEAKENS,
+    sources=("RFC 5246 section 7.4.2", "RFC 8446 section 4.4.2"),
+    nature=OF_CERTIFICATES,
+)
 def wrong_order(case: HasChains) -> Iterator[RuleOutcome]:
     """Each certificate should certify the one before it."""
     for chain in case.chains:
@@ -271,7 +287,7 @@ def wrong_order(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, "in order")
 
 
-@rule("chain/superfluous", level=Level.NOTE, sources=("RFC 8446 section 4.4.2",))
+@rule("chain/superfluous", level=Level.NOTE, sources=("RFC 8446 section 4.4.2",), nature=OF_CERTIFICATES)
 def superfluous(case: HasChains) -> Iterator[RuleOutcome]:
     """Certificates that help no path only make the handshake longer."""
     for chain in case.chains:
@@ -285,7 +301,12 @@ def superfluous(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, "nothing superfluous")
 
 
-@rule("chain/default-differs", level=Level.NOTE, sources=("RFC 6066 section 3", "RFC 9325 section 3.7"))
+@rule(
+    "chain/default-differs",
+    level=Level.NOTE,
+    sources=("RFC 6066 section 3", "RFC 9325 section 3.7"),
+    nature=OF_SERVED_CERTIFICATES,
+)
 def default_differs(case: Case) -> Iterator[RuleOutcome]:
     """What a client gets that sends no server name, or one that the server does not know."""
     for endpoint in case.endpoints:

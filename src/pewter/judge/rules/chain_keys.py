@@ -5,6 +5,7 @@ from collections.abc import Callable, Iterator
 from pewter.judge.expectations import Expectations
 from pewter.judge.facts.browsers import SMALLEST_RSA_KEY, browsers_refusing_key
 from pewter.judge.facts.chains import Chain, HasChains, certificates_to_judge
+from pewter.judge.nature import OF_CERTIFICATES
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
 from pewter.judge.rule import rule
 from pewter.pki import Certificate, KeyFacts, form_faults, weak_hash
@@ -35,7 +36,12 @@ def _judge_each(
     yield from case.chains.unseen
 
 
-@rule("chain/weak-signature", level=Level.BREAKS, sources=("RFC 9155", "Baseline Requirements section 7.1.3.2"))
+@rule(
+    "chain/weak-signature",
+    level=Level.BREAKS,
+    sources=("RFC 9155", "Baseline Requirements section 7.1.3.2"),
+    nature=OF_CERTIFICATES,
+)
 def weak_signature(case: HasChains) -> Iterator[RuleOutcome]:
     """SHA-1 and MD5 signatures can be forged; a root's own signature is not looked at by anyone."""
 
@@ -48,7 +54,12 @@ def weak_signature(case: HasChains) -> Iterator[RuleOutcome]:
     yield from _judge_each(case, problem, "signatures with SHA-256 or better", "no SHA-1 and no MD5")
 
 
-@rule("chain/weak-key", level=Level.EXPOSES, sources=("RFC 9325 section 4.5", "Baseline Requirements section 6.1.5"))
+@rule(
+    "chain/weak-key",
+    level=Level.EXPOSES,
+    sources=("RFC 9325 section 4.5", "Baseline Requirements section 6.1.5"),
+    nature=OF_CERTIFICATES,
+)
 def weak_key(case: HasChains) -> Iterator[RuleOutcome]:
     """Keys that can be broken."""
     yield from _judge_each(
@@ -82,7 +93,10 @@ def key_weakness(key: KeyFacts, expect: Expectations) -> str:
 
 
 @rule(
-    "chain/unusual-key", level=Level.BREAKS, sources=("Baseline Requirements section 6.1.5", "RFC 8446 section 4.2.3")
+    "chain/unusual-key",
+    level=Level.BREAKS,
+    sources=("Baseline Requirements section 6.1.5", "RFC 8446 section 4.2.3"),
+    nature=OF_CERTIFICATES,
 )
 def unusual_key(case: HasChains) -> Iterator[RuleOutcome]:
     """Browsers take RSA and the curves P-256 and P-384; a P-521 key only of an issuer, or in one browser."""
@@ -99,7 +113,7 @@ def unusual_key(case: HasChains) -> Iterator[RuleOutcome]:
     yield from _judge_each(case, problem, "RSA, P-256 or P-384", "keys that browsers take")
 
 
-@rule("chain/malformed", level=Level.BREAKS, sources=("RFC 5280 section 4.1",))
+@rule("chain/malformed", level=Level.BREAKS, sources=("RFC 5280 section 4.1",), nature=OF_CERTIFICATES)
 def malformed(case: HasChains) -> Iterator[RuleOutcome]:
     """What is sent as a certificate has to be one, in the forms that RFC 5280 lays down."""
     for chain in case.chains:

@@ -7,6 +7,7 @@ from pewter.judge.facts.case import Case
 from pewter.judge.facts.chains import Chain, HasChains, told_apart
 from pewter.judge.facts.logs import count_logs
 from pewter.judge.facts.revocation import Status, revocation_of, staples_of, statuses_of
+from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.pki import MUST_STAPLE, Certificate, StatusKind
@@ -15,7 +16,12 @@ from pewter.places import of_file, the_site
 NOT_ASKED = "whether a certificate is revoked was not asked; --revocation asks its CA"
 
 
-@rule("chain/revoked", level=Level.BREAKS, sources=("RFC 5280 section 6.3", "RFC 6960 section 2.2"))
+@rule(
+    "chain/revoked",
+    level=Level.BREAKS,
+    sources=("RFC 5280 section 6.3", "RFC 6960 section 2.2"),
+    nature=OF_SERVED_CERTIFICATES.but(goes_by=frozenset({GoesBy.STATUS})),
+)
 def revoked(case: Case) -> Iterator[RuleOutcome]:
     """No certificate of the path may be revoked, by whatever way its CA says so."""
     unasked = False
@@ -42,6 +48,7 @@ def revoked(case: Case) -> Iterator[RuleOutcome]:
     "chain/revoked-key",
     level=Level.EXPOSES,
     sources=("Baseline Requirements section 6.1.1.3", "RFC 5280 section 5.3.1"),
+    nature=OF_SERVED_CERTIFICATES.but(goes_by=frozenset({GoesBy.STATUS})),
 )
 def revoked_key(case: Case) -> Iterator[RuleOutcome]:
     """The key of a revoked certificate is not to be used again: neither in a served nor in a given certificate."""
@@ -74,7 +81,12 @@ def _why_not_answered(chain: Chain, statuses: tuple[Status, ...]) -> str:
     return "revocation is not known: " + ("; ".join(words) or "the CA gave no answer for the server's certificate")
 
 
-@rule("chain/staple-broken", level=Level.WEAKENS, sources=("RFC 6960 section 3.2", "RFC 6066 section 8"))
+@rule(
+    "chain/staple-broken",
+    level=Level.WEAKENS,
+    sources=("RFC 6960 section 3.2", "RFC 6066 section 8"),
+    nature=OF_SERVED_CERTIFICATES,
+)
 def staple_broken(case: HasChains) -> Iterator[RuleOutcome]:
     """A stapled response has to be good, in date and about the certificate beside it."""
     for chain in case.chains:
@@ -91,7 +103,7 @@ def staple_broken(case: HasChains) -> Iterator[RuleOutcome]:
                 yield Gap(chain.where, seen, "a response for this certificate, good and in date", level=level)
 
 
-@rule("chain/staple-missing", level=Level.BREAKS, sources=("RFC 7633 section 4.2.3",))
+@rule("chain/staple-missing", level=Level.BREAKS, sources=("RFC 7633 section 4.2.3",), nature=OF_SERVED_CERTIFICATES)
 def staple_missing(case: HasChains) -> Iterator[RuleOutcome]:
     """Only a certificate that demands a stapled response needs one: several CAs have stopped OCSP."""
     for chain in case.chains:
@@ -106,7 +118,12 @@ def staple_missing(case: HasChains) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "a stapled response in each handshake")
 
 
-@rule("chain/not-logged", level=Level.BREAKS, sources=("RFC 6962 section 3", "browsers' policies on logging"))
+@rule(
+    "chain/not-logged",
+    level=Level.BREAKS,
+    sources=("RFC 6962 section 3", "browsers' policies on logging"),
+    nature=OF_CERTIFICATES,
+)
 def not_logged(case: HasChains) -> Iterator[RuleOutcome]:
     """Browsers ask for signed timestamps of several logs where a publicly trusted CA issued."""
     for chain in case.chains:

@@ -13,6 +13,7 @@ import msgspec
 from pewter.evidence import Hop, Step
 from pewter.judge.expectations import write_duration
 from pewter.judge.facts.case import Case
+from pewter.judge.nature import OF_COOKIES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
 from pewter.judge.rule import rule
 from pewter.places import Place, of_cookie
@@ -109,7 +110,7 @@ def _kept(case: Case) -> Iterator[tuple[_Set, Cookie]]:
             yield each, each.read
 
 
-@rule("cookie/not-secure", level=Level.EXPOSES, sources=(_SOURCE,))
+@rule("cookie/not-secure", level=Level.EXPOSES, sources=(_SOURCE,), nature=OF_COOKIES)
 def not_secure(case: Case) -> Iterator[RuleOutcome]:
     """A cookie without Secure goes over plain http as well."""
     for each, cookie in _kept(case):
@@ -121,7 +122,7 @@ def not_secure(case: Case) -> Iterator[RuleOutcome]:
             yield each.gap("Secure", Level.EXPOSES)
 
 
-@rule("cookie/over-http", level=Level.EXPOSES, sources=(_SOURCE,))
+@rule("cookie/over-http", level=Level.EXPOSES, sources=(_SOURCE,), nature=OF_COOKIES)
 def over_http(case: Case) -> Iterator[RuleOutcome]:
     """A cookie set in a plain http answer has been read by whoever is on the way."""
     for each in _cookies(case):
@@ -132,7 +133,7 @@ def over_http(case: Case) -> Iterator[RuleOutcome]:
             yield msgspec.structs.replace(gap, cause=f"set over http at {each.url.host}")
 
 
-@rule("cookie/not-http-only", level=Level.WEAKENS, sources=(_SOURCE,))
+@rule("cookie/not-http-only", level=Level.WEAKENS, sources=(_SOURCE,), nature=OF_COOKIES)
 def not_http_only(case: Case) -> Iterator[RuleOutcome]:
     """A cookie that no script needs should be out of every script's reach."""
     for each, cookie in _kept(case):
@@ -142,7 +143,7 @@ def not_http_only(case: Case) -> Iterator[RuleOutcome]:
             yield each.gap("HttpOnly", Level.NOTE if each.guess.kind is CookieKind.CSRF else Level.WEAKENS)
 
 
-@rule("cookie/same-site", level=Level.WEAKENS, sources=(_SOURCE,))
+@rule("cookie/same-site", level=Level.WEAKENS, sources=(_SOURCE,), nature=OF_COOKIES)
 def same_site(case: Case) -> Iterator[RuleOutcome]:
     """SameSite says on which requests from other sites a cookie goes along; where it is missing, browsers differ."""
     for each, cookie in _kept(case):
@@ -172,25 +173,30 @@ def _refused_as(case: Case, slug: str, expected: str) -> Iterator[RuleOutcome]:
             yield Holds(each.where, f"{each.name}: kept")
 
 
-@rule("cookie/none-not-secure", level=Level.BREAKS, sources=(_SOURCE,))
+@rule("cookie/none-not-secure", level=Level.BREAKS, sources=(_SOURCE,), nature=OF_COOKIES)
 def none_not_secure(case: Case) -> Iterator[RuleOutcome]:
     """Browsers drop SameSite=None without Secure."""
     yield from _refused_as(case, "none-not-secure", "Secure beside SameSite=None")
 
 
-@rule("cookie/prefix", level=Level.BREAKS, sources=(_SOURCE,))
+@rule("cookie/prefix", level=Level.BREAKS, sources=(_SOURCE,), nature=OF_COOKIES)
 def prefix(case: Case) -> Iterator[RuleOutcome]:
     """Browsers drop a cookie that does not keep what its name's prefix promises."""
     yield from _refused_as(case, "prefix", "Secure, and for __Host- Path=/ without Domain")
 
 
-@rule("cookie/refused", level=Level.BREAKS, sources=(_SOURCE,))
+@rule("cookie/refused", level=Level.BREAKS, sources=(_SOURCE,), nature=OF_COOKIES)
 def refused(case: Case) -> Iterator[RuleOutcome]:
     """Browsers drop what breaks their rules: a foreign Domain, control characters, too long."""
     yield from _refused_as(case, "refused", "a cookie that browsers keep")
 
 
-@rule("cookie/wide-domain", level=Level.WEAKENS, sources=(_SOURCE,))
+@rule(
+    "cookie/wide-domain",
+    level=Level.WEAKENS,
+    sources=(_SOURCE,),
+    nature=OF_COOKIES.but(goes_by=frozenset({GoesBy.ALL_NAMES})),
+)
 def wide_domain(case: Case) -> Iterator[RuleOutcome]:
     """A session given to the whole domain goes to every host of it, the weakest included."""
     for each, cookie in _kept(case):
@@ -205,7 +211,7 @@ def wide_domain(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(each.where, f"{each.name}: {'one host' if cookie.host_only else cookie.domain}")
 
 
-@rule("cookie/long-lived", level=Level.NOTE, sources=("Pewter's baseline: session_cookie_life",))
+@rule("cookie/long-lived", level=Level.NOTE, sources=("Pewter's baseline: session_cookie_life",), nature=OF_COOKIES)
 def long_lived(case: Case) -> Iterator[RuleOutcome]:
     """A session that lasts for months can be stolen for months."""
     for each, cookie in _kept(case):
@@ -224,7 +230,7 @@ def long_lived(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(each.where, f"{each.name}: {life}")
 
 
-@rule("cookie/overwritten", level=Level.NOTE, sources=(_SOURCE,))
+@rule("cookie/overwritten", level=Level.NOTE, sources=(_SOURCE,), nature=OF_COOKIES)
 def overwritten(case: Case) -> Iterator[RuleOutcome]:
     """One name set twice in one answer with different scope leaves two cookies, and chance decides which is read."""
     answers: dict[str, dict[str, list[tuple[_Set, Cookie]]]] = {}

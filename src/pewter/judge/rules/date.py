@@ -9,6 +9,7 @@ from pewter.judge.facts.chains import Chain, HasChains, told_apart
 from pewter.judge.facts.lives import excess_of_life, expiring_margin, is_expiring, is_renewal_overdue
 from pewter.judge.facts.policies_in_force import policy_in_force
 from pewter.judge.facts.revocation import is_public
+from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.phrases import ago, days, until
@@ -28,7 +29,7 @@ def _span(life: Life, at: datetime.datetime) -> str:
     return f"{until(life.left(at))} left of {days(life.length.days)}; ends {life.not_after:%Y-%m-%d %H:%M} UTC"
 
 
-@rule("date/expired", level=Level.BREAKS, sources=("RFC 5280 section 4.1.2.5",))
+@rule("date/expired", level=Level.BREAKS, sources=("RFC 5280 section 4.1.2.5",), nature=OF_CERTIFICATES)
 def expired(case: HasChains) -> Iterator[RuleOutcome]:
     """A certificate past notAfter stops every visitor."""
     for chain, leaf, life in _leaves(case):
@@ -49,7 +50,7 @@ def _other_certificate(case: HasChains, chain: Chain) -> str:
     return ""
 
 
-@rule("date/not-yet-valid", level=Level.BREAKS, sources=("RFC 5280 section 4.1.2.5",))
+@rule("date/not-yet-valid", level=Level.BREAKS, sources=("RFC 5280 section 4.1.2.5",), nature=OF_CERTIFICATES)
 def not_yet_valid(case: HasChains) -> Iterator[RuleOutcome]:
     """A certificate before notBefore stops every visitor."""
     for chain, leaf, life in _leaves(case):
@@ -73,7 +74,12 @@ def _coming_lives(case: HasChains, chain: Chain, life: Life) -> str:
 _BY_HAND = datetime.timedelta(days=100)
 
 
-@rule("date/expiring", level=Level.EXPOSES, sources=("Pewter's baseline: expiring_fraction, expiring_days",))
+@rule(
+    "date/expiring",
+    level=Level.EXPOSES,
+    sources=("Pewter's baseline: expiring_fraction, expiring_days",),
+    nature=OF_CERTIFICATES,
+)
 def expiring(case: HasChains) -> Iterator[RuleOutcome]:
     """The last part of a certificate's life is for emergencies."""
     for chain, leaf, life in _leaves(case):
@@ -88,7 +94,12 @@ def expiring(case: HasChains) -> Iterator[RuleOutcome]:
     yield from case.chains.unseen
 
 
-@rule("date/renewal-overdue", level=Level.WEAKENS, sources=("Pewter's baseline: renewal_point, renewal_grace",))
+@rule(
+    "date/renewal-overdue",
+    level=Level.WEAKENS,
+    sources=("Pewter's baseline: renewal_point, renewal_grace",),
+    nature=OF_CERTIFICATES,
+)
 def renewal_overdue(case: HasChains) -> Iterator[RuleOutcome]:
     """Automatic renewal comes at two thirds of a life: much later, it has failed.  date/expiring hides it."""
     for chain, leaf, life in _leaves(case):
@@ -107,7 +118,7 @@ def renewal_overdue(case: HasChains) -> Iterator[RuleOutcome]:
     yield from case.chains.unseen
 
 
-@rule("date/too-long", level=Level.BREAKS, sources=("Baseline Requirements section 6.3.2",))
+@rule("date/too-long", level=Level.BREAKS, sources=("Baseline Requirements section 6.3.2",), nature=OF_CERTIFICATES)
 def too_long(case: HasChains) -> Iterator[RuleOutcome]:
     """Browsers refuse a publicly trusted certificate that lives longer than was allowed on its day of issue."""
     for chain, leaf, life in _leaves(case):
@@ -120,7 +131,7 @@ def too_long(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, f"{life.length.days} of {longest.days} days allowed")
 
 
-@rule("date/not-loaded", level=Level.EXPOSES, sources=("the given certificate files",))
+@rule("date/not-loaded", level=Level.EXPOSES, sources=("the given certificate files",), nature=OF_SERVED_CERTIFICATES)
 def not_loaded(case: HasChains) -> Iterator[RuleOutcome]:
     """A renewed file on disk is of no use until the server has loaded it."""
     for chain, leaf, _ in _leaves(case):
@@ -143,7 +154,12 @@ def not_loaded(case: HasChains) -> Iterator[RuleOutcome]:
             yield Unknown(of_file("given file"), f"{each.title} covers no name that was reached")
 
 
-@rule("date/left-behind", level=Level.WEAKENS, sources=("Pewter's baseline: every server of a name is renewed",))
+@rule(
+    "date/left-behind",
+    level=Level.WEAKENS,
+    sources=("Pewter's baseline: every server of a name is renewed",),
+    nature=OF_SERVED_CERTIFICATES,
+)
 def left_behind(case: Case) -> Iterator[RuleOutcome]:
     """One of several servers still has the old certificate; date/expired speaks once that has ended."""
     for name in sorted(case.site_names):
@@ -171,7 +187,7 @@ def left_behind(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(name), f"the same certificate at {len(endpoints)} addresses")
 
 
-@rule("date/hsts-locks-out", level=Level.EXPOSES, sources=("RFC 6797 section 12.1",))
+@rule("date/hsts-locks-out", level=Level.EXPOSES, sources=("RFC 6797 section 12.1",), nature=OF_SERVED_CERTIFICATES)
 def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
     """With HSTS in force an expired certificate leaves visitors no way past the warning."""
     for chain, leaf, life in _leaves(case):

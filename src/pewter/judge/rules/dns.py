@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from pewter.evidence import Reply, Step, Unseen, Way
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.naming import Naming, Zone, ZoneServer, each_server, each_zone, naming, over
+from pewter.judge.nature import OF_NAMES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.names.answers import data_of, final_data, is_at_or_below
@@ -22,7 +23,7 @@ def _listed(names: frozenset[str]) -> str:
     return ", ".join(shown[:6]) + (f" and {len(shown) - 6} more" if len(shown) > 6 else "")
 
 
-@rule("dns/lame-server", level=Level.WEAKENS, sources=("RFC 9499 section 7", "RFC 1912 section 2.8"))
+@rule("dns/lame-server", level=Level.WEAKENS, sources=("RFC 9499 section 7", "RFC 1912 section 2.8"), nature=OF_NAMES)
 @over(each_zone)
 def lame_server(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """Every server that the zone, or the zone above, names has to answer for the zone with authority."""
@@ -44,7 +45,7 @@ def lame_server(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
                 )
 
 
-@rule("dns/delegation", level=Level.WEAKENS, sources=("RFC 1034 section 4.2.2",))
+@rule("dns/delegation", level=Level.WEAKENS, sources=("RFC 1034 section 4.2.2",), nature=OF_NAMES)
 @over(each_zone)
 def delegation(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """The zone above and the zone itself have to name the same servers: names are compared, not order or TTL."""
@@ -61,7 +62,7 @@ def delegation(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
         yield Gap(zone.place, "; ".join(words), "the same servers in both")
 
 
-@rule("dns/unexpected-servers", level=Level.EXPOSES, sources=("RFC 1034 section 4.2.2",))
+@rule("dns/unexpected-servers", level=Level.EXPOSES, sources=("RFC 1034 section 4.2.2",), nature=OF_NAMES)
 def unexpected_servers(case: Case) -> Iterator[RuleOutcome]:
     """The servers that the registrar's side names have to be those that the site expects (name_servers)."""
     expected = frozenset(each.lower().rstrip(".") for each in case.expect.name_servers)
@@ -84,7 +85,7 @@ def unexpected_servers(case: Case) -> Iterator[RuleOutcome]:
         )
 
 
-@rule("dns/glue", level=Level.WEAKENS, sources=("RFC 1034 section 4.2.1", "RFC 9471 section 3"))
+@rule("dns/glue", level=Level.WEAKENS, sources=("RFC 1034 section 4.2.1", "RFC 9471 section 3"), nature=OF_NAMES)
 @over(each_zone)
 def glue(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """A server whose name lies in the zone is found by the addresses that the zone above holds for it."""
@@ -118,7 +119,9 @@ def _addresses(found: Naming, zone: Zone, name: str) -> frozenset[str]:
     return frozenset(own)
 
 
-@rule("dns/server-alias", level=Level.WEAKENS, sources=("RFC 2181 section 10.3", "RFC 1912 section 2.4"))
+@rule(
+    "dns/server-alias", level=Level.WEAKENS, sources=("RFC 2181 section 10.3", "RFC 1912 section 2.4"), nature=OF_NAMES
+)
 def server_alias(case: Case) -> Iterator[RuleOutcome]:
     """The name of a server must not be an alias."""
     found = naming(case)
@@ -135,7 +138,7 @@ def server_alias(case: Case) -> Iterator[RuleOutcome]:
                 yield Holds(place, "a name with addresses of its own")
 
 
-@rule("dns/one-server", level=Level.NOTE, sources=("RFC 1034 section 4.1", "RFC 2182 section 5"))
+@rule("dns/one-server", level=Level.NOTE, sources=("RFC 1034 section 4.1", "RFC 2182 section 5"), nature=OF_NAMES)
 def one_server(case: Case) -> Iterator[RuleOutcome]:
     """One server, or all at one address: when it fails, the site cannot be found."""
     for zone in naming(case).zones:
@@ -153,7 +156,7 @@ def one_server(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(zone.place, f"{len(names)} servers")
 
 
-@rule("dns/no-tcp", level=Level.WEAKENS, sources=("RFC 7766 section 5", "RFC 9210 section 3"))
+@rule("dns/no-tcp", level=Level.WEAKENS, sources=("RFC 7766 section 5", "RFC 9210 section 3"), nature=OF_NAMES)
 @over(each_server)
 def no_tcp(case: Case, found: Naming, zone: Zone, server: ZoneServer, number: int) -> Iterator[RuleOutcome]:
     """A server has to answer over TCP too: large answers cannot be had otherwise."""
@@ -169,7 +172,7 @@ def no_tcp(case: Case, found: Naming, zone: Zone, server: ZoneServer, number: in
         yield Unknown(server.place, asked[0].why.value if asked and asked[0].why else "it was not asked over TCP")
 
 
-@rule("dns/edns", level=Level.WEAKENS, sources=("RFC 6891 section 7", "RFC 8906 section 4"))
+@rule("dns/edns", level=Level.WEAKENS, sources=("RFC 6891 section 7", "RFC 8906 section 4"), nature=OF_NAMES)
 @over(each_server)
 def edns(case: Case, found: Naming, zone: Zone, server: ZoneServer, number: int) -> Iterator[RuleOutcome]:
     """A question with EDNS has to be answered; without an OPT record is no fault."""
@@ -185,7 +188,7 @@ def edns(case: Case, found: Naming, zone: Zone, server: ZoneServer, number: int)
         yield Holds(server.place, "answers with EDNS" if reply.has_edns else "answers; without EDNS, which is no fault")
 
 
-@rule("dns/slow-server", level=Level.NOTE, sources=("Pewter's baseline (name_server_seconds)",))
+@rule("dns/slow-server", level=Level.NOTE, sources=("Pewter's baseline (name_server_seconds)",), nature=OF_NAMES)
 @over(each_server)
 def slow_server(case: Case, found: Naming, zone: Zone, server: ZoneServer, number: int) -> Iterator[RuleOutcome]:
     """The best answer of a server should come soon: visitors wait for it."""
@@ -199,7 +202,7 @@ def slow_server(case: Case, found: Naming, zone: Zone, server: ZoneServer, numbe
         yield Holds(server.place, f"answers within {limit:g} s")
 
 
-@rule("dns/serials-differ", level=Level.NOTE, sources=("RFC 1982 section 3",))
+@rule("dns/serials-differ", level=Level.NOTE, sources=("RFC 1982 section 3",), nature=OF_NAMES)
 @over(each_zone)
 def serials_differ(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """Serials that differ while all answers agree: a transfer is under way, or each server counts for itself."""
@@ -214,7 +217,12 @@ def serials_differ(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcom
         yield Gap(zone.place, shown, "one serial, or servers that count for themselves")
 
 
-@rule("dns/wildcard", level=Level.NOTE, sources=("RFC 4592 section 2.2",))
+@rule(
+    "dns/wildcard",
+    level=Level.NOTE,
+    sources=("RFC 4592 section 2.2",),
+    nature=OF_NAMES.but(goes_by=frozenset({GoesBy.SERVED})),
+)
 @over(each_zone)
 def wildcard(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
     """Where every name exists, so does every typing error, under the site's domain."""

@@ -16,6 +16,7 @@ from pewter.judge.facts.naming import (
     over,
     resolved_addresses,
 )
+from pewter.judge.nature import OF_NAMES, Matter
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.names.addresses import why_not_public
@@ -37,7 +38,12 @@ def _listed(texts: Sequence[str] | frozenset[str]) -> str:
     return ", ".join(shown[:_SHOWN]) + (f" and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else "")
 
 
-@rule("dns/does-not-resolve", level=Level.BREAKS, sources=("RFC 1034 section 5.2.2", "RFC 9520 section 3.2"))
+@rule(
+    "dns/does-not-resolve",
+    level=Level.BREAKS,
+    sources=("RFC 1034 section 5.2.2", "RFC 9520 section 3.2"),
+    nature=OF_NAMES,
+)
 @over(each_name)
 def does_not_resolve(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """The resolver has to answer for the name, if only that it does not exist."""
@@ -64,7 +70,7 @@ def _why_it_fails(found: Naming, name: str) -> str:
     return ""
 
 
-@rule("dns/type-fails", level=Level.WEAKENS, sources=("RFC 4074 section 4", "RFC 3597 section 3"))
+@rule("dns/type-fails", level=Level.WEAKENS, sources=("RFC 4074 section 4", "RFC 3597 section 3"), nature=OF_NAMES)
 @over(each_name_in_zone)
 def type_fails(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """Where A is answered, other types have to be too: with the record, or that there is none."""
@@ -97,7 +103,12 @@ def _why_failed(found: Naming, number: int, name: str, kind: str, reply: Reply |
     return reply.rcode if reply.rcode not in {"NOERROR", "NXDOMAIN"} else ""
 
 
-@rule("dns/servers-disagree", level=Level.WEAKENS, sources=("RFC 1034 section 4.3.5", "RFC 2182 section 2"))
+@rule(
+    "dns/servers-disagree",
+    level=Level.WEAKENS,
+    sources=("RFC 1034 section 4.3.5", "RFC 2182 section 2"),
+    nature=OF_NAMES.but(matter=Matter.SPREADING),
+)
 @over(each_name_in_zone)
 def servers_disagree(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """Every server of the zone has to give the same answer about the site's names; rotation is none of that."""
@@ -140,7 +151,12 @@ def _is_hex(text: str) -> bool:
     return len(text) > 6 and all(each in "0123456789abcdef" for each in text)
 
 
-@rule("dns/still-cached", level=Level.NOTE, sources=("RFC 1035 section 3.2.1", "RFC 8767 section 4"))
+@rule(
+    "dns/still-cached",
+    level=Level.NOTE,
+    sources=("RFC 1035 section 3.2.1", "RFC 8767 section 4"),
+    nature=OF_NAMES.but(matter=Matter.SPREADING),
+)
 @over(each_name_in_zone)
 def still_cached(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """A resolver that gives the earlier answer, while every server has a new one, has an old copy."""
@@ -172,7 +188,7 @@ def _given_earlier(case: Case, name: str, kind: str) -> frozenset[str]:
     return final_data(reply, name, kind) if isinstance(reply, Reply) else frozenset()
 
 
-@rule("dns/unexpected-address", level=Level.WEAKENS, sources=("RFC 1035 section 3.4.1",))
+@rule("dns/unexpected-address", level=Level.WEAKENS, sources=("RFC 1035 section 3.4.1",), nature=OF_NAMES)
 def unexpected_address(case: Case) -> Iterator[RuleOutcome]:
     """Every server and resolver has to give the addresses that the site expects (addresses)."""
     found = naming(case)
@@ -203,7 +219,7 @@ def unexpected_address(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(name), f"{len(who)} give it")
 
 
-@rule("dns/long-ttl", level=Level.NOTE, sources=("RFC 1035 section 3.2.1", "RFC 2181 section 8"))
+@rule("dns/long-ttl", level=Level.NOTE, sources=("RFC 1035 section 3.2.1", "RFC 2181 section 8"), nature=OF_NAMES)
 @over(each_name_in_zone)
 def long_ttl(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """A change takes as long as the TTL of the record before it."""
@@ -226,7 +242,7 @@ def long_ttl(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleO
         yield Holds(of_name(name), "a change is everywhere in time")
 
 
-@rule("dns/dangling-alias", level=Level.WEAKENS, sources=("RFC 1034 section 3.6.2",))
+@rule("dns/dangling-alias", level=Level.WEAKENS, sources=("RFC 1034 section 3.6.2",), nature=OF_NAMES)
 @over(each_name)
 def dangling_alias(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """An alias has to lead to a name with addresses; where it leads outside, somebody else may be given that name."""
@@ -273,7 +289,12 @@ def _is_confirmed(found: Naming, end: str) -> bool:
     return sayers > 1
 
 
-@rule("dns/alias-at-apex", level=Level.WEAKENS, sources=("RFC 1034 section 3.6.2", "RFC 9460 section 2.4.2"))
+@rule(
+    "dns/alias-at-apex",
+    level=Level.WEAKENS,
+    sources=("RFC 1034 section 3.6.2", "RFC 9460 section 2.4.2"),
+    nature=OF_NAMES,
+)
 def alias_at_apex(case: Case) -> Iterator[RuleOutcome]:
     """The apex has SOA and NS, so it never can be an alias: what a resolver says depends on what it asked first."""
     found = naming(case)
@@ -301,7 +322,12 @@ def alias_at_apex(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(zone.place, "the apex is no alias")
 
 
-@rule("dns/alias-beside-records", level=Level.WEAKENS, sources=("RFC 1034 section 3.6.2", "RFC 2181 section 10.1"))
+@rule(
+    "dns/alias-beside-records",
+    level=Level.WEAKENS,
+    sources=("RFC 1034 section 3.6.2", "RFC 2181 section 10.1"),
+    nature=OF_NAMES,
+)
 @over(each_name_in_zone)
 def alias_beside_records(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """An alias has no other data beside it."""
@@ -325,7 +351,7 @@ def _has(reply: Reply | Unseen, kind: str, name: str) -> bool:
     return isinstance(reply, Reply) and bool(data_of(reply, kind, name))
 
 
-@rule("dns/alias-loop", level=Level.BREAKS, sources=("RFC 1034 section 3.6.2",))
+@rule("dns/alias-loop", level=Level.BREAKS, sources=("RFC 1034 section 3.6.2",), nature=OF_NAMES)
 @over(each_name)
 def alias_loop(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """Aliases must not come round again."""
@@ -341,7 +367,7 @@ def alias_loop(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
         yield Holds(of_name(name), "the aliases end")
 
 
-@rule("dns/long-alias-chain", level=Level.NOTE, sources=("RFC 1034 section 3.6.2",))
+@rule("dns/long-alias-chain", level=Level.NOTE, sources=("RFC 1034 section 3.6.2",), nature=OF_NAMES)
 @over(each_name)
 def long_alias_chain(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """Each alias may cost a further question, and some resolvers stop early."""
@@ -358,7 +384,7 @@ def long_alias_chain(case: Case, found: Naming, name: str) -> Iterator[RuleOutco
         yield Holds(of_name(name), f"{chain.aliases} alias{'es' if chain.aliases > 1 else ''}")
 
 
-@rule("dns/private-address", level=Level.WEAKENS, sources=("RFC 6890 section 2.2",))
+@rule("dns/private-address", level=Level.WEAKENS, sources=("RFC 6890 section 2.2",), nature=OF_NAMES)
 def private_address(case: Case) -> Iterator[RuleOutcome]:
     """Public records must not hold an address that is not on the public internet."""
     told_of_lab = False

@@ -18,6 +18,7 @@ from pewter.judge.facts.naming import (
 )
 from pewter.judge.facts.revocation import is_public
 from pewter.judge.facts.visits import Visit, predict_visits
+from pewter.judge.nature import OF_NAMES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.names.answers import NOT_ASKED, final_data, parent_of
@@ -38,7 +39,7 @@ def _relevant(found: Naming, name: str) -> RelevantSet | Unseen | None:
 # CAA (RFC 8659)
 
 
-@rule("dns/caa-absent", level=Level.NOTE, sources=("RFC 8659 section 3",))
+@rule("dns/caa-absent", level=Level.NOTE, sources=("RFC 8659 section 3",), nature=OF_NAMES)
 @over(each_name)
 def caa_absent(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """A CAA set says which CAs may issue for the name; without one, every CA may."""
@@ -52,7 +53,12 @@ def caa_absent(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
         yield Holds(of_name(name), f"a set at {relevant.owner}")
 
 
-@rule("dns/caa-excludes-issuer", level=Level.WEAKENS, sources=("RFC 8659 section 4.2", "Baseline Requirements 3.2.2.8"))
+@rule(
+    "dns/caa-excludes-issuer",
+    level=Level.WEAKENS,
+    sources=("RFC 8659 section 4.2", "Baseline Requirements 3.2.2.8"),
+    nature=OF_NAMES.but(goes_by=frozenset({GoesBy.SERVED})),
+)
 def caa_excludes_issuer(case: Case) -> Iterator[RuleOutcome]:
     """The CA of the present certificate has to be allowed for each of its names: else the next renewal is refused."""
     found = naming(case)
@@ -93,7 +99,9 @@ def _of_next(case: Case, found: Naming, name: str, issuer: str, *, is_due: bool)
     return Gap(of_name(name), seen, expected, cause=seen, level=Level.EXPOSES if is_due else None)
 
 
-@rule("dns/caa-unreadable", level=Level.WEAKENS, sources=("RFC 8659 section 4.1", "RFC 8659 section 4.2"))
+@rule(
+    "dns/caa-unreadable", level=Level.WEAKENS, sources=("RFC 8659 section 4.1", "RFC 8659 section 4.2"), nature=OF_NAMES
+)
 def caa_unreadable(case: Case) -> Iterator[RuleOutcome]:
     """A CAA record that cannot mean what was meant: malformed, it forbids."""
     told: set[str] = set()
@@ -114,7 +122,7 @@ def caa_unreadable(case: Case) -> Iterator[RuleOutcome]:
                 yield Holds(of_name(relevant.owner), ", ".join(map(str, relevant.records)))
 
 
-@rule("dns/caa-shadowed", level=Level.NOTE, sources=("RFC 8659 section 3",))
+@rule("dns/caa-shadowed", level=Level.NOTE, sources=("RFC 8659 section 3",), nature=OF_NAMES)
 @over(each_name)
 def caa_shadowed(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """The nearest set that is not empty decides alone: one without issue hides the issue further up."""
@@ -129,7 +137,12 @@ def caa_shadowed(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
         yield Holds(of_name(name), "nothing is hidden")
 
 
-@rule("dns/caa-unanswered", level=Level.WEAKENS, sources=("RFC 8659 section 6", "Baseline Requirements 3.2.2.8"))
+@rule(
+    "dns/caa-unanswered",
+    level=Level.WEAKENS,
+    sources=("RFC 8659 section 6", "Baseline Requirements 3.2.2.8"),
+    nature=OF_NAMES,
+)
 @over(each_name)
 def caa_unanswered(case: Case, found: Naming, name: str) -> Iterator[RuleOutcome]:
     """CAA has to be answered at every step up the tree: where it fails, CAs stop."""
@@ -169,7 +182,12 @@ def _https_sets(case: Case) -> Iterator[tuple[Naming, str, HttpsSet]]:
                 yield found, name, read_set(sorted(data))
 
 
-@rule("dns/https-record-unreadable", level=Level.WEAKENS, sources=("RFC 9460 section 2.2", "RFC 9460 section 2.4.1"))
+@rule(
+    "dns/https-record-unreadable",
+    level=Level.WEAKENS,
+    sources=("RFC 9460 section 2.2", "RFC 9460 section 2.4.1"),
+    nature=OF_NAMES,
+)
 def https_record_unreadable(case: Case) -> Iterator[RuleOutcome]:
     """One malformed record voids the whole set; an alias beside services makes these ignored."""
     for _, name, found in _https_sets(case):
@@ -180,7 +198,12 @@ def https_record_unreadable(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(name), shown or "no record that we can use")
 
 
-@rule("dns/https-record-contradicts", level=Level.WEAKENS, sources=("RFC 9460 section 7",))
+@rule(
+    "dns/https-record-contradicts",
+    level=Level.WEAKENS,
+    sources=("RFC 9460 section 7",),
+    nature=OF_NAMES.but(goes_by=frozenset({GoesBy.SERVED})),
+)
 def https_record_contradicts(case: Case) -> Iterator[RuleOutcome]:
     """What the record promises has to be served: protocols, port, addresses."""
     for found, name, records in _https_sets(case):
@@ -241,7 +264,12 @@ def _home(case: Case, name: str, scheme: str) -> tuple[Visit, ...]:
     )
 
 
-@rule("dns/https-record-locks-out", level=Level.BREAKS, sources=("RFC 9460 section 9.5",))
+@rule(
+    "dns/https-record-locks-out",
+    level=Level.BREAKS,
+    sources=("RFC 9460 section 9.5",),
+    nature=OF_NAMES.but(goes_by=frozenset({GoesBy.SERVED})),
+)
 def https_record_locks_out(case: Case) -> Iterator[RuleOutcome]:
     """An HTTPS record turns http visits into https ones: where https does not work, nobody gets in."""
     for _, name, records in _https_sets(case):
@@ -267,7 +295,12 @@ def _is_shut_out(visit: Visit) -> bool:
     }
 
 
-@rule("dns/https-record-dead-end", level=Level.WEAKENS, sources=("RFC 9460 section 2.4.2", "RFC 9460 section 3"))
+@rule(
+    "dns/https-record-dead-end",
+    level=Level.WEAKENS,
+    sources=("RFC 9460 section 2.4.2", "RFC 9460 section 3"),
+    nature=OF_NAMES,
+)
 def https_record_dead_end(case: Case) -> Iterator[RuleOutcome]:
     """The target of a record has to have addresses; beside an alias the name needs its own, for other clients."""
     for found, name, records in _https_sets(case):
@@ -301,7 +334,7 @@ def _signed(found: Naming, zone: Zone) -> frozenset[int] | Unseen:
     return why
 
 
-@rule("dns/dnssec-broken", level=Level.BREAKS, sources=("RFC 4035 section 4.3", "RFC 4035 section 5"))
+@rule("dns/dnssec-broken", level=Level.BREAKS, sources=("RFC 4035 section 4.3", "RFC 4035 section 5"), nature=OF_NAMES)
 def dnssec_broken(case: Case) -> Iterator[RuleOutcome]:
     """A zone that the zone above calls signed has to be signed by a key that it vouches for."""
     found = naming(case)
@@ -349,7 +382,7 @@ def _held_against_keys(found: Naming, zone: Zone, tags: frozenset[int]) -> Itera
             yield Gap(zone.place, seen, "a key that it vouches for", cause=f"{zone.apex} keys")
 
 
-@rule("dns/dnssec-expiring", level=Level.WEAKENS, sources=("RFC 6781 section 4.4.2",))
+@rule("dns/dnssec-expiring", level=Level.WEAKENS, sources=("RFC 6781 section 4.4.2",), nature=OF_NAMES)
 def dnssec_expiring(case: Case) -> Iterator[RuleOutcome]:
     """Signatures have to be renewed while copies with their TTL are still good."""
     found = naming(case)
@@ -378,7 +411,7 @@ def dnssec_expiring(case: Case) -> Iterator[RuleOutcome]:
                     yield Holds(zone.place, f"until {first.expires:%Y-%m-%d}")
 
 
-@rule("dns/dnssec-absent", level=Level.NOTE, sources=("RFC 4033 section 2",))
+@rule("dns/dnssec-absent", level=Level.NOTE, sources=("RFC 4033 section 2",), nature=OF_NAMES)
 def dnssec_absent(case: Case) -> Iterator[RuleOutcome]:
     """Whether the zone above vouches for keys of the zone."""
     found = naming(case)

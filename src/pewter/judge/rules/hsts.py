@@ -10,6 +10,7 @@ from pewter.judge.facts.browsers import Prediction
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.policies_in_force import FIELD, StsAnswer, policy_of, sts_answers
 from pewter.judge.facts.visits import predict_visits
+from pewter.judge.nature import OF_HSTS, Safety
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.places import of_name
@@ -46,7 +47,7 @@ def _of_each_name(
     return check
 
 
-@rule("hsts/absent", level=Level.WEAKENS, sources=("RFC 6797 sections 7.1 and 8.1",))
+@rule("hsts/absent", level=Level.WEAKENS, sources=("RFC 6797 sections 7.1 and 8.1",), nature=OF_HSTS)
 @_of_each_name
 def absent(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """No answer carries a policy: hsts/uneven speaks where some do, hsts/invalid of one that browsers ignore.
@@ -60,7 +61,7 @@ def absent(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Ru
         yield Gap(of_name(name), f"no {FIELD}", _wanted(case))
 
 
-@rule("hsts/invalid", level=Level.WEAKENS, sources=("RFC 6797 sections 6.1 and 8.1",))
+@rule("hsts/invalid", level=Level.WEAKENS, sources=("RFC 6797 sections 6.1 and 8.1",), nature=OF_HSTS)
 @_of_each_name
 def invalid(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """A field that does not conform is ignored whole."""
@@ -73,7 +74,7 @@ def invalid(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[R
         yield Holds(of_name(name), "browsers can read it")
 
 
-@rule("hsts/twice", level=Level.WEAKENS, sources=("RFC 6797 section 8.1",))
+@rule("hsts/twice", level=Level.WEAKENS, sources=("RFC 6797 section 8.1",), nature=OF_HSTS)
 @_of_each_name
 def twice(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """Of several fields only the first counts, and not every program agrees on that."""
@@ -89,7 +90,12 @@ def twice(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Rul
         yield Holds(of_name(name), "one field")
 
 
-@rule("hsts/short", level=Level.WEAKENS, sources=("RFC 6797 section 11.2",))
+@rule(
+    "hsts/short",
+    level=Level.WEAKENS,
+    sources=("RFC 6797 section 11.2",),
+    nature=OF_HSTS.but(safety=Safety.HOLDS_FOR_LONG),
+)
 @_of_each_name
 def short(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """A policy must outlive the pause between two visits; hsts/zero speaks of max-age=0."""
@@ -104,7 +110,7 @@ def short(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Rul
         yield Holds(of_name(name), seen)
 
 
-@rule("hsts/zero", level=Level.WEAKENS, sources=("RFC 6797 section 6.1.1",))
+@rule("hsts/zero", level=Level.WEAKENS, sources=("RFC 6797 section 6.1.1",), nature=OF_HSTS)
 @_of_each_name
 def zero(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """max-age=0 has browsers forget the policy."""
@@ -115,7 +121,7 @@ def zero(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[Rule
             yield Holds(of_name(name), f"max-age={answers[0].read.max_age}")
 
 
-@rule("hsts/over-http", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
+@rule("hsts/over-http", level=Level.NOTE, sources=("RFC 6797 section 7.2",), nature=OF_HSTS)
 def over_http(case: Case) -> Iterator[RuleOutcome]:
     """Over plain http the field must not be sent, and is ignored."""
     for name in sorted(case.site_names):
@@ -132,7 +138,7 @@ def _is_plain_of(text: str, name: str) -> bool:
     return not url.is_https and url.host == name
 
 
-@rule("hsts/uneven", level=Level.WEAKENS, sources=("RFC 6797 section 7.1",))
+@rule("hsts/uneven", level=Level.WEAKENS, sources=("RFC 6797 section 7.1",), nature=OF_HSTS)
 @_of_each_name
 def uneven(case: Case, name: str, answers: tuple[StsAnswer, ...]) -> Iterator[RuleOutcome]:
     """The field has to be on every https answer: pages, redirects and errors, from every address."""
@@ -155,7 +161,12 @@ def _place(answer: StsAnswer) -> str:
     return f"{read_url(answer.hop.url).target} ({answer.hop.status} from {answer.hop.address})"
 
 
-@rule("hsts/no-subdomains", level=Level.NOTE, sources=("RFC 6797 section 6.1.2",))
+@rule(
+    "hsts/no-subdomains",
+    level=Level.NOTE,
+    sources=("RFC 6797 section 6.1.2",),
+    nature=OF_HSTS.but(safety=Safety.HOLDS_BELOW),
+)
 def no_subdomains(case: Case) -> Iterator[RuleOutcome]:
     """On the apex, includeSubDomains keeps every host below it safe; hsts/would-lock-out says whether it can be."""
     for name, policy in _apex_policies(case):
@@ -172,7 +183,12 @@ def _apex_policies(case: Case) -> Iterator[tuple[str, StrictTransportSecurity]]:
             yield name, policy
 
 
-@rule("hsts/apex-never-seen", level=Level.WEAKENS, sources=("RFC 6797 sections 6.1.2 and 7.2",))
+@rule(
+    "hsts/apex-never-seen",
+    level=Level.WEAKENS,
+    sources=("RFC 6797 sections 6.1.2 and 7.2",),
+    nature=OF_HSTS.but(safety=Safety.HOLDS_BELOW),
+)
 def apex_never_seen(case: Case) -> Iterator[RuleOutcome]:
     """A policy of www says nothing about the apex, which most people type."""
     for apex in sorted(case.site_names):
@@ -198,7 +214,12 @@ def _crosses(journey: Journey, host: str) -> bool:
     return any(url.is_https and url.host == host for url in urls)
 
 
-@rule("hsts/preload-unready", level=Level.WEAKENS, sources=("the requirements of browsers' preload lists",))
+@rule(
+    "hsts/preload-unready",
+    level=Level.WEAKENS,
+    sources=("the requirements of browsers' preload lists",),
+    nature=OF_HSTS.but(safety=Safety.HOLDS_FOR_LONG),
+)
 def preload_unready(case: Case) -> Iterator[RuleOutcome]:
     """A policy that says preload asks for a place on a list, which has requirements."""
     for name, answers in _answers(case):
@@ -254,7 +275,7 @@ def _is_https_home_below(start: str, name: str) -> bool:
     return url.is_https and url.target == "/" and url.host.endswith("." + name)
 
 
-@rule("hsts/would-lock-out", level=Level.EXPOSES, sources=("RFC 6797 sections 8.3, 8.4 and 14.4",))
+@rule("hsts/would-lock-out", level=Level.EXPOSES, sources=("RFC 6797 sections 8.3, 8.4 and 14.4",), nature=OF_HSTS)
 def would_lock_out(case: Case) -> Iterator[RuleOutcome]:
     """Under includeSubDomains a host without working https cannot be reached at all."""
     visits = predict_visits(case)
@@ -274,7 +295,7 @@ def would_lock_out(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(name), f"{len(below)} hosts below work" if below else "no reviewed host below")
 
 
-@rule("hsts/on-address", level=Level.NOTE, sources=("RFC 6797 section 8.1.1",))
+@rule("hsts/on-address", level=Level.NOTE, sources=("RFC 6797 section 8.1.1",), nature=OF_HSTS)
 def on_address(case: Case) -> Iterator[RuleOutcome]:
     """For a host given as an IP address browsers note no policy."""
     for name in sorted(case.site_names):

@@ -7,6 +7,7 @@ from pewter.evidence import Name, Seen, Step
 from pewter.judge.facts.browsers import BOTH, browsers_not_matching, leads_to, name_refusal
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.chains import Chain, HasChains
+from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
 from pewter.judge.rule import rule
 from pewter.pki import Certificate, covers, presented_names
@@ -48,7 +49,12 @@ def _sibling_covered(case: HasChains, chain: Chain) -> str | None:
     return None
 
 
-@rule("name/not-covered", level=Level.BREAKS, sources=("RFC 9525 section 6", "RFC 9110 section 4.3.4"))
+@rule(
+    "name/not-covered",
+    level=Level.BREAKS,
+    sources=("RFC 9525 section 6", "RFC 9110 section 4.3.4"),
+    nature=OF_CERTIFICATES,
+)
 def not_covered(case: HasChains) -> Iterator[RuleOutcome]:
     """The certificate has to name the host; name/sibling-not-covered speaks where it names its sibling."""
     for chain in case.chains:
@@ -70,7 +76,7 @@ def not_covered(case: HasChains) -> Iterator[RuleOutcome]:
     yield from case.chains.unseen
 
 
-@rule("name/sibling-not-covered", level=Level.BREAKS, sources=("RFC 9525 section 6",))
+@rule("name/sibling-not-covered", level=Level.BREAKS, sources=("RFC 9525 section 6",), nature=OF_CERTIFICATES)
 def sibling_not_covered(case: HasChains) -> Iterator[RuleOutcome]:
     """People type a site with and without www: the certificate has to cover both where both resolve."""
     for chain in case.chains:
@@ -96,7 +102,7 @@ def is_in_common_name_only(certificate: Certificate, host: str) -> bool:
     return not covers(certificate, host) and any(matches(each, host) for each in certificate.subject.common_names)
 
 
-@rule("name/common-name-only", level=Level.BREAKS, sources=("RFC 9525 section 2",))
+@rule("name/common-name-only", level=Level.BREAKS, sources=("RFC 9525 section 2",), nature=OF_CERTIFICATES)
 def common_name_only(case: HasChains) -> Iterator[RuleOutcome]:
     """Programs of today do not look at the subject's common name."""
     for chain in case.chains:
@@ -112,7 +118,12 @@ def common_name_only(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, "subjectAltName decides")
 
 
-@rule("name/odd-entries", level=Level.NOTE, sources=("RFC 9525 section 6.3", "Baseline Requirements section 7.1.4.2"))
+@rule(
+    "name/odd-entries",
+    level=Level.NOTE,
+    sources=("RFC 9525 section 6.3", "Baseline Requirements section 7.1.4.2"),
+    nature=OF_CERTIFICATES,
+)
 def odd_entries(case: HasChains) -> Iterator[RuleOutcome]:
     """Entries of subjectAltName that match nothing, or that no public CA may issue."""
     for chain in case.chains:
@@ -134,7 +145,12 @@ def odd_entries(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, "every entry is a name")
 
 
-@rule("name/also-covers", level=Level.NOTE, sources=("RFC 9525 section 7.5",))
+@rule(
+    "name/also-covers",
+    level=Level.NOTE,
+    sources=("RFC 9525 section 7.5",),
+    nature=OF_SERVED_CERTIFICATES.but(goes_by=frozenset({GoesBy.ALL_NAMES})),
+)
 def also_covers(case: Case) -> Iterator[RuleOutcome]:
     """Names that share the certificate, and with it its key and its end, but are not under review."""
     known = {name.name: name for name in case.evidence.covered_names}

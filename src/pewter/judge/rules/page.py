@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from pewter.evidence import Hop, Landed, Page, Reference, StatementKind, Step, Unseen, Use, WayIn
 from pewter.judge.facts.blocked_parts import parts_by_treatment, upgrades_requests
 from pewter.judge.facts.case import Case
+from pewter.judge.nature import OF_PLACES, GoesBy, Matter, MendedBy
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.places import of_name
@@ -64,14 +65,22 @@ def _with_treatment(case: Case, treatments: frozenset[Treatment], expected: str)
 
 
 @rule(
-    "page/blocked-content", level=Level.BREAKS, sources=("W3C Mixed Content section 4", "W3C Mixed Content section 3.2")
+    "page/blocked-content",
+    level=Level.BREAKS,
+    sources=("W3C Mixed Content section 4", "W3C Mixed Content section 3.2"),
+    nature=OF_PLACES.but(matter=Matter.OWN_ADDRESS),
 )
 def blocked_content(case: Case) -> Iterator[RuleOutcome]:
     """Scripts, styles, frames, fonts and fetches over http are blocked in an https page."""
     yield from _with_treatment(case, frozenset({Treatment.BLOCKED}), "https for all that the page fetches")
 
 
-@rule("page/upgraded-content", level=Level.WEAKENS, sources=("W3C Mixed Content section 3.1",))
+@rule(
+    "page/upgraded-content",
+    level=Level.WEAKENS,
+    sources=("W3C Mixed Content section 3.1",),
+    nature=OF_PLACES.but(matter=Matter.OWN_ADDRESS),
+)
 def upgraded_content(case: Case) -> Iterator[RuleOutcome]:
     """Images, audio and video over http are asked for over https, and are missing where that fails.
 
@@ -81,7 +90,12 @@ def upgraded_content(case: Case) -> Iterator[RuleOutcome]:
     yield from _with_treatment(case, shown, "https for all that the page shows")
 
 
-@rule("page/insecure-form", level=Level.EXPOSES, sources=("HTML section 4.10.21", "W3C Mixed Content section 6.2"))
+@rule(
+    "page/insecure-form",
+    level=Level.EXPOSES,
+    sources=("HTML section 4.10.21", "W3C Mixed Content section 6.2"),
+    nature=OF_PLACES.but(matter=Matter.OWN_ADDRESS),
+)
 def insecure_form(case: Case) -> Iterator[RuleOutcome]:
     """What is typed into a form must not leave the page unencrypted."""
     found = [
@@ -92,7 +106,12 @@ def insecure_form(case: Case) -> Iterator[RuleOutcome]:
     yield from _unseen(case)
 
 
-@rule("page/plain-links", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
+@rule(
+    "page/plain-links",
+    level=Level.NOTE,
+    sources=("RFC 6797 section 7.2",),
+    nature=OF_PLACES.but(matter=Matter.OWN_ADDRESS, goes_by=frozenset({GoesBy.ALL_NAMES})),
+)
 def plain_links(case: Case) -> Iterator[RuleOutcome]:
     """Links to the site's own names over http cost a redirect, and a visit in the clear where HSTS is missing."""
     found = [
@@ -109,7 +128,12 @@ def _host(url: str) -> str:
         return ""
 
 
-@rule("page/canonical-tag", level=Level.WEAKENS, sources=("RFC 6596 section 3", "HTML section 4.6.7"))
+@rule(
+    "page/canonical-tag",
+    level=Level.WEAKENS,
+    sources=("RFC 6596 section 3", "HTML section 4.6.7"),
+    nature=OF_PLACES.but(matter=Matter.OWN_ADDRESS, goes_by=frozenset({GoesBy.ALL_NAMES})),
+)
 def canonical_tag(case: Case) -> Iterator[RuleOutcome]:
     """What the page claims as its address has to be https and on a host where its visitors land."""
     shown = [page for _, page in _secure_pages(case)]
@@ -135,7 +159,9 @@ _OF_THE_PAGE = frozenset({StatementKind.CANONICAL, StatementKind.OG_URL, Stateme
 """Statements that have to be of a host where visitors land."""
 
 
-@rule("page/no-upgrade-policy", level=Level.NOTE, sources=("W3C Upgrade Insecure Requests section 3.1",))
+@rule(
+    "page/no-upgrade-policy", level=Level.NOTE, sources=("W3C Upgrade Insecure Requests section 3.1",), nature=OF_PLACES
+)
 def no_upgrade_policy(case: Case) -> Iterator[RuleOutcome]:
     """Where parts are still called over http, a policy can have browsers upgrade them all."""
     for hop, page in _secure_pages(case):
@@ -148,7 +174,7 @@ def no_upgrade_policy(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(place_of(hop.url), "upgrade-insecure-requests")
 
 
-@rule("page/blank", level=Level.WEAKENS, sources=("RFC 9110 section 15.3.1",))
+@rule("page/blank", level=Level.WEAKENS, sources=("RFC 9110 section 15.3.1",), nature=OF_PLACES)
 def blank(case: Case) -> Iterator[RuleOutcome]:
     """A home page of no octets shows visitors nothing, and no error."""
     for journey, start in case.ways_in():
@@ -166,7 +192,12 @@ def blank(case: Case) -> Iterator[RuleOutcome]:
 _OK = 200
 
 
-@rule("page/debug-output", level=Level.EXPOSES, sources=("RFC 9110 section 17.3",))
+@rule(
+    "page/debug-output",
+    level=Level.EXPOSES,
+    sources=("RFC 9110 section 17.3",),
+    nature=OF_PLACES.but(mended_by=MendedBy.EITHER),
+)
 def debug_output(case: Case) -> Iterator[RuleOutcome]:
     """Pages must not show tracebacks, settings, source or consoles.
 
@@ -183,7 +214,7 @@ def debug_output(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(place_of(hop.url), f"{hop.status}: nothing of the kind")
 
 
-@rule("page/names-version", level=Level.NOTE, sources=("RFC 9110 section 10.2.4",))
+@rule("page/names-version", level=Level.NOTE, sources=("RFC 9110 section 10.2.4",), nature=OF_PLACES)
 def names_version(case: Case) -> Iterator[RuleOutcome]:
     """Error pages and fields that name the exact version of the server's software."""
     pages: dict[str, list[str]] = {}

@@ -15,6 +15,7 @@ from pewter.evidence import (
     VersionSeen,
 )
 from pewter.judge.facts.case import Case, accepted_versions, why_no_handshake
+from pewter.judge.nature import OF_PLACES, Safety
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.places import Place
@@ -29,7 +30,12 @@ def _probes_for(endpoint: Endpoint, version: int) -> tuple[Probe, ...]:
     return tuple(probe for probe in older if version in probe.offer.versions)
 
 
-@rule("protocol/obsolete", level=Level.EXPOSES, sources=("RFC 8996 sections 4 and 5", "RFC 9325 section 3.1.1"))
+@rule(
+    "protocol/obsolete",
+    level=Level.EXPOSES,
+    sources=("RFC 8996 sections 4 and 5", "RFC 9325 section 3.1.1"),
+    nature=OF_PLACES,
+)
 def obsolete(case: Case) -> Iterator[RuleOutcome]:
     """One outcome for each version below the expected minimum."""
     minimum = version_of_name(case.expect.minimum_protocol) or Version.TLS_1_2
@@ -87,7 +93,12 @@ def _how(probe: Probe) -> str:
     return f" by alert {alert_name(probe.answer.description)}" if isinstance(probe.answer, Alert) else ""
 
 
-@rule("protocol/too-old-only", level=Level.BREAKS, sources=("RFC 8996 section 1", "RFC 9325 section 3.1.1"))
+@rule(
+    "protocol/too-old-only",
+    level=Level.BREAKS,
+    sources=("RFC 8996 section 1", "RFC 9325 section 3.1.1"),
+    nature=OF_PLACES.but(safety=Safety.SHUT),
+)
 def too_old_only(case: Case) -> Iterator[RuleOutcome]:
     """Browsers of today no longer speak anything below TLS 1.2."""
     for endpoint in case.endpoints:
@@ -100,7 +111,7 @@ def too_old_only(case: Case) -> Iterator[RuleOutcome]:
             yield Unknown(case.place(endpoint), why_no_handshake(endpoint))
 
 
-@rule("protocol/no-tls13", level=Level.WEAKENS, sources=("RFC 9325 section 3.1.1",))
+@rule("protocol/no-tls13", level=Level.WEAKENS, sources=("RFC 9325 section 3.1.1",), nature=OF_PLACES)
 def no_tls13(case: Case) -> Iterator[RuleOutcome]:
     """TLS 1.3 should be there."""
     for endpoint in case.endpoints:
@@ -114,7 +125,12 @@ def no_tls13(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(case.place(endpoint), f"at most {version_name(max(accepted))}", "TLS 1.3 accepted")
 
 
-@rule("protocol/key-not-proven", level=Level.BREAKS, sources=("RFC 8446 section 4.4.3", "RFC 5246 section 7.4.3"))
+@rule(
+    "protocol/key-not-proven",
+    level=Level.BREAKS,
+    sources=("RFC 8446 section 4.4.3", "RFC 5246 section 7.4.3"),
+    nature=OF_PLACES.but(safety=Safety.SHUT),
+)
 def key_not_proven(case: Case) -> Iterator[RuleOutcome]:
     """The server has to hold the private key of the certificate that it sends."""
     for endpoint in case.endpoints:

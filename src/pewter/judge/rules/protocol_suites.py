@@ -6,6 +6,7 @@ from pewter.evidence import Endpoint, Order, Protocol, Seen, SuitesSeen, Unseen,
 from pewter.judge.facts.browsers import Browser, browsers_refusing_key
 from pewter.judge.facts.case import Case
 from pewter.judge.facts.clients import why_nothing_in_common
+from pewter.judge.nature import OF_PLACES, Safety
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.pki import Certificate, MalformedCertificate
@@ -44,7 +45,10 @@ def _unfinished(protocol: Protocol) -> str:
 
 
 @rule(
-    "protocol/weak-suites", level=Level.EXPOSES, sources=("RFC 9325 section 4.1", "RFC 7465 section 2", "RFC 5246 A.5")
+    "protocol/weak-suites",
+    level=Level.EXPOSES,
+    sources=("RFC 9325 section 4.1", "RFC 7465 section 2", "RFC 5246 A.5"),
+    nature=OF_PLACES,
 )
 def weak_suites(case: Case) -> Iterator[RuleOutcome]:
     """Suites without encryption or proof, with export keys, RC4, DES, 3DES or MD5."""
@@ -62,7 +66,7 @@ def weak_suites(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "no weak suite")
 
 
-@rule("protocol/no-forward-secrecy", level=Level.WEAKENS, sources=("RFC 9325 section 4.1",))
+@rule("protocol/no-forward-secrecy", level=Level.WEAKENS, sources=("RFC 9325 section 4.1",), nature=OF_PLACES)
 def no_forward_secrecy(case: Case) -> Iterator[RuleOutcome]:
     """With static key exchange, whoever gets the server's key reads all traffic that was ever recorded."""
     for where, _, protocol in _looked_at(case):
@@ -96,7 +100,7 @@ def _exchange_in_words(suite: CipherSuite) -> str:
             return other
 
 
-@rule("protocol/cbc-only", level=Level.WEAKENS, sources=("RFC 9325 section 4.2",))
+@rule("protocol/cbc-only", level=Level.WEAKENS, sources=("RFC 9325 section 4.2",), nature=OF_PLACES)
 def cbc_only(case: Case) -> Iterator[RuleOutcome]:
     """Authenticated encryption has to be among the suites."""
     for where, _, protocol in _looked_at(case):
@@ -112,7 +116,7 @@ def cbc_only(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(where, seen, "AES-GCM or ChaCha20-Poly1305")
 
 
-@rule("protocol/weak-dh", level=Level.WEAKENS, sources=("RFC 9325 section 4.5", "RFC 7919 section 4"))
+@rule("protocol/weak-dh", level=Level.WEAKENS, sources=("RFC 9325 section 4.5", "RFC 7919 section 4"), nature=OF_PLACES)
 def weak_dh(case: Case) -> Iterator[RuleOutcome]:
     """The group of a finite-field exchange has to be large; below 1024 bits it has been broken in practice."""
     minimum = case.expect.finite_field_minimum_bits
@@ -145,7 +149,7 @@ def _strength(suite: CipherSuite) -> int:
     return 3 if suite.is_aead else 2
 
 
-@rule("protocol/client-decides", level=Level.NOTE, sources=("RFC 9325 section 4.2.1",))
+@rule("protocol/client-decides", level=Level.NOTE, sources=("RFC 9325 section 4.2.1",), nature=OF_PLACES)
 def client_decides(case: Case) -> Iterator[RuleOutcome]:
     """A server that accepts suites of unequal strength should choose the best itself."""
     for where, _, protocol in _looked_at(case):
@@ -163,7 +167,12 @@ def client_decides(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "the server chooses, or all are of one strength")
 
 
-@rule("protocol/no-hybrid-group", level=Level.NOTE, sources=("Pewter's baseline: X25519MLKEM768 as browsers offer it",))
+@rule(
+    "protocol/no-hybrid-group",
+    level=Level.NOTE,
+    sources=("Pewter's baseline: X25519MLKEM768 as browsers offer it",),
+    nature=OF_PLACES,
+)
 def no_hybrid_group(case: Case) -> Iterator[RuleOutcome]:
     """Traffic recorded today may be read by a quantum computer later, unless the key exchange withstands one."""
     for where, _, protocol in _looked_at(case):
@@ -202,7 +211,7 @@ def _feature_rule(
                     yield Unknown(where, f"{feature}: {reason}")
 
     check.__doc__ = doc
-    return rule(f"protocol/{slug}", level=level, sources=sources)(check)
+    return rule(f"protocol/{slug}", level=level, sources=sources, nature=OF_PLACES)(check)
 
 
 renegotiation = _feature_rule(
@@ -270,7 +279,9 @@ early_data = _feature_rule(
 )
 
 
-@rule("protocol/intolerant", level=Level.WEAKENS, sources=("RFC 8701 section 1", "RFC 8446 section 9.3"))
+@rule(
+    "protocol/intolerant", level=Level.WEAKENS, sources=("RFC 8701 section 1", "RFC 8446 section 9.3"), nature=OF_PLACES
+)
 def intolerant(case: Case) -> Iterator[RuleOutcome]:
     """What a server does not know it has to pass over: else next year's browsers cannot reach it."""
     titles = {
@@ -294,7 +305,12 @@ def intolerant(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "passes over what it does not know")
 
 
-@rule("protocol/nothing-in-common", level=Level.BREAKS, sources=("RFC 8446 section 4.1.1", "RFC 5246 section 7.4.1.3"))
+@rule(
+    "protocol/nothing-in-common",
+    level=Level.BREAKS,
+    sources=("RFC 8446 section 4.1.1", "RFC 5246 section 7.4.1.3"),
+    nature=OF_PLACES.but(safety=Safety.SHUT),
+)
 def nothing_in_common(case: Case) -> Iterator[RuleOutcome]:
     """A hello with just what a current browser offers has to be accepted."""
     for where, endpoint, protocol in _looked_at(case):

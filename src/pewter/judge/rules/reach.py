@@ -24,6 +24,7 @@ from pewter.evidence import (
 from pewter.judge.facts.browsers import demands_certificate
 from pewter.judge.facts.case import Case, accepted_versions, why_no_handshake
 from pewter.judge.facts.legs import LegState, origin_legs
+from pewter.judge.nature import OF_PLACES, GoesBy, Matter, Safety
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.places import Place, of_name
@@ -34,7 +35,12 @@ from pewter.web.urls import place_of_host
 _SHOWN_SUITES = 4
 
 
-@rule("reach/no-address", level=Level.BREAKS, sources=("RFC 1035 section 3.4.1", "RFC 3596 section 2.1"))
+@rule(
+    "reach/no-address",
+    level=Level.BREAKS,
+    sources=("RFC 1035 section 3.4.1", "RFC 3596 section 2.1"),
+    nature=OF_PLACES.but(matter=Matter.NAMES),
+)
 def no_address(case: Case) -> Iterator[RuleOutcome]:
     """A name without A and AAAA records leads nowhere."""
     for name in case.evidence.names:
@@ -83,7 +89,7 @@ def _state(endpoint: Endpoint) -> _State:
     return _State.UNSEEN
 
 
-@rule("reach/closed", level=Level.BREAKS, sources=("RFC 9110 section 4.2.2",))
+@rule("reach/closed", level=Level.BREAKS, sources=("RFC 9110 section 4.2.2",), nature=OF_PLACES.but(safety=Safety.SHUT))
 def closed(case: Case) -> Iterator[RuleOutcome]:
     """The https port has to take connections; where only some addresses do, reach/some-addresses speaks."""
     for endpoint in case.endpoints:
@@ -98,7 +104,7 @@ def closed(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, f"port {endpoint.port} answers")
 
 
-@rule("reach/not-tls", level=Level.BREAKS, sources=("RFC 8446 section 5.1",))
+@rule("reach/not-tls", level=Level.BREAKS, sources=("RFC 8446 section 5.1",), nature=OF_PLACES.but(safety=Safety.SHUT))
 def not_tls(case: Case) -> Iterator[RuleOutcome]:
     """The https port has to speak TLS."""
     for endpoint in case.endpoints:
@@ -129,7 +135,12 @@ def quote_octets(octets: bytes) -> str:
     return f"the octets {bytes(octets[:12]).hex(' ')}"
 
 
-@rule("reach/refuses-hello", level=Level.BREAKS, sources=("RFC 8446 section 6.2",))
+@rule(
+    "reach/refuses-hello",
+    level=Level.BREAKS,
+    sources=("RFC 8446 section 6.2",),
+    nature=OF_PLACES.but(safety=Safety.SHUT),
+)
 def refuses_hello(case: Case) -> Iterator[RuleOutcome]:
     """Speaking TLS is not enough: some hello has to be accepted."""
     for endpoint in case.endpoints:
@@ -151,7 +162,12 @@ def _refusal(endpoint: Endpoint) -> str:
     return why_no_handshake(endpoint)
 
 
-@rule("reach/client-certificate", level=Level.BREAKS, sources=("RFC 8446 section 4.3.2", "RFC 5246 section 7.4.4"))
+@rule(
+    "reach/client-certificate",
+    level=Level.BREAKS,
+    sources=("RFC 8446 section 4.3.2", "RFC 5246 section 7.4.4"),
+    nature=OF_PLACES,
+)
 def client_certificate(case: Case) -> Iterator[RuleOutcome]:
     """A server that demands a certificate of its visitors keeps all others out."""
     for name in case.resolving_names:
@@ -185,7 +201,12 @@ CERTIFICATE_STATUSES = frozenset({400, 401, 403, 495, 496})
 """Answers to a visitor without a certificate."""
 
 
-@rule("reach/some-addresses", level=Level.BREAKS, sources=("RFC 8305 section 2", "RFC 1035 section 3.4.1"))
+@rule(
+    "reach/some-addresses",
+    level=Level.BREAKS,
+    sources=("RFC 8305 section 2", "RFC 1035 section 3.4.1"),
+    nature=OF_PLACES,
+)
 def some_addresses(case: Case) -> Iterator[RuleOutcome]:
     """Every address of a name has to answer: a visitor is given any of them."""
     for name in sorted(case.site_names):
@@ -223,7 +244,7 @@ def _race(fine: Sequence[str], dead: Sequence[Endpoint]) -> str:
     return "Visitors with IPv6 get in; who has IPv4 alone gets nowhere."
 
 
-@rule("reach/unlike-addresses", level=Level.WEAKENS, sources=("RFC 1035 section 3.4.1",))
+@rule("reach/unlike-addresses", level=Level.WEAKENS, sources=("RFC 1035 section 3.4.1",), nature=OF_PLACES)
 def unlike_addresses(case: Case) -> Iterator[RuleOutcome]:
     """All addresses of a name should give the same certificate, versions, status and HSTS."""
     for name in sorted(case.site_names):
@@ -282,7 +303,7 @@ def _groups_in_words(protocol: Protocol) -> str:
     return ", ".join(sorted({group_name(group) for seen in protocol.groups for group in seen.groups}))
 
 
-@rule("reach/port-80", level=Level.NOTE, sources=("RFC 6797 section 7.2",))
+@rule("reach/port-80", level=Level.NOTE, sources=("RFC 6797 section 7.2",), nature=OF_PLACES.but(safety=Safety.LEADS))
 def port_80(case: Case) -> Iterator[RuleOutcome]:
     """Typed addresses and old links begin with http://, so port 80 has to be there to send them on."""
     for name in sorted(case.site_names):
@@ -304,7 +325,7 @@ def port_80(case: Case) -> Iterator[RuleOutcome]:
             yield Unknown(of_name(name), ends[0][1].reason)
 
 
-@rule("reach/clock", level=Level.NOTE, sources=("RFC 9110 section 6.6.1",))
+@rule("reach/clock", level=Level.NOTE, sources=("RFC 9110 section 6.6.1",), nature=OF_PLACES)
 def clock(case: Case) -> Iterator[RuleOutcome]:
     """A server whose clock is off mistakes the dates of certificates, cookies and caches."""
     for name in sorted(case.site_names):
@@ -327,7 +348,12 @@ def clock(case: Case) -> Iterator[RuleOutcome]:
                 yield Holds(of_name(name), "the clock is right")
 
 
-@rule("reach/unknown-host", level=Level.WEAKENS, sources=("RFC 9110 section 7.4",))
+@rule(
+    "reach/unknown-host",
+    level=Level.WEAKENS,
+    sources=("RFC 9110 section 7.4",),
+    nature=OF_PLACES.but(goes_by=frozenset({GoesBy.UNKNOWN_HOST, GoesBy.PAGES})),
+)
 def unknown_host(case: Case) -> Iterator[RuleOutcome]:
     """A server should not show the site under a host name that is not the site's."""
     homes: dict[tuple[str, str], set[str]] = {}
@@ -352,7 +378,7 @@ def unknown_host(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, f"{hop.status} for a host that is not the site's")
 
 
-@rule("reach/unsteady", level=Level.WEAKENS, sources=("RFC 9110 section 9.2.2",))
+@rule("reach/unsteady", level=Level.WEAKENS, sources=("RFC 9110 section 9.2.2",), nature=OF_PLACES)
 def unsteady(case: Case) -> Iterator[RuleOutcome]:
     """The same question should get the same answer each time."""
     for endpoint in case.endpoints:
@@ -372,7 +398,7 @@ def _steadiness(where: Place, tries: Sequence[Tries], cause: str) -> Iterator[Ru
         yield Holds(where, "nothing had to be asked twice")
 
 
-@rule("reach/asks-who", level=Level.NOTE, sources=("RFC 9110 section 10.1.5",))
+@rule("reach/asks-who", level=Level.NOTE, sources=("RFC 9110 section 10.1.5",), nature=OF_PLACES)
 def asks_who(case: Case) -> Iterator[RuleOutcome]:
     """Whether an error was meant for the program that asked: then it is the browser's answer that is judged."""
     for name in case.resolving_names:
@@ -387,7 +413,7 @@ def asks_who(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(name), "a browser gets the same error")
 
 
-@rule("reach/sloppy-answer", level=Level.NOTE, sources=("RFC 9112 sections 2.2, 4 and 5",))
+@rule("reach/sloppy-answer", level=Level.NOTE, sources=("RFC 9112 sections 2.2, 4 and 5",), nature=OF_PLACES)
 def sloppy_answer(case: Case) -> Iterator[RuleOutcome]:
     """Heads that browsers put up with, and other programs need not."""
     for name in case.resolving_names:
@@ -401,7 +427,12 @@ def sloppy_answer(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(name), "answers in due form")
 
 
-@rule("reach/origin", level=Level.EXPOSES, sources=("RFC 9110 section 17.1",))
+@rule(
+    "reach/origin",
+    level=Level.EXPOSES,
+    sources=("RFC 9110 section 17.1",),
+    nature=OF_PLACES.but(goes_by=frozenset({GoesBy.ORIGIN})),
+)
 def origin(case: Case) -> Iterator[RuleOutcome]:
     """Behind an edge service the leg to the origin needs a valid certificate too."""
     for leg in origin_legs(case):
@@ -416,7 +447,12 @@ def origin(case: Case) -> Iterator[RuleOutcome]:
                 yield Gap(leg.place, seen, "TLS with a certificate that is valid for the name", cause=leg.place.text)
 
 
-@rule("reach/open-origin", level=Level.NOTE, sources=("RFC 9110 section 17.1",))
+@rule(
+    "reach/open-origin",
+    level=Level.NOTE,
+    sources=("RFC 9110 section 17.1",),
+    nature=OF_PLACES.but(goes_by=frozenset({GoesBy.ORIGIN})),
+)
 def open_origin(case: Case) -> Iterator[RuleOutcome]:
     """Whether the origin answers anybody who finds its address."""
     for leg in origin_legs(case):

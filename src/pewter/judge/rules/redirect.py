@@ -20,6 +20,7 @@ from pewter.judge.facts.browsers import demands_certificate
 from pewter.judge.facts.case import Case, landing_of
 from pewter.judge.facts.legs import origin_legs
 from pewter.judge.facts.visits import LOGIN_WALLS, certificate_prediction
+from pewter.judge.nature import OF_REDIRECTS, GoesBy, Matter, MendedBy, Safety
 from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.places import of_name
@@ -56,7 +57,12 @@ def _plain_ways_in(case: Case) -> Iterator[tuple[str, list[tuple[Journey, Url, b
         yield name, [way for way in ways if way[1].host == name]
 
 
-@rule("redirect/missing", level=Level.EXPOSES, sources=("RFC 6797 section 7.2", "RFC 9110 section 15.4"))
+@rule(
+    "redirect/missing",
+    level=Level.EXPOSES,
+    sources=("RFC 6797 section 7.2", "RFC 9110 section 15.4"),
+    nature=OF_REDIRECTS.but(safety=Safety.LEADS, mended_by=MendedBy.EITHER, goes_by=frozenset({GoesBy.PAGES})),
+)
 def missing(case: Case) -> Iterator[RuleOutcome]:
     """No http way in of a name may be answered with content; redirect/partial speaks where only some are."""
     for _, ways in _plain_ways_in(case):
@@ -73,7 +79,12 @@ def missing(case: Case) -> Iterator[RuleOutcome]:
                 yield Holds(where, "leaves plain http")
 
 
-@rule("redirect/partial", level=Level.EXPOSES, sources=("RFC 6797 section 7.2",))
+@rule(
+    "redirect/partial",
+    level=Level.EXPOSES,
+    sources=("RFC 6797 section 7.2",),
+    nature=OF_REDIRECTS.but(safety=Safety.LEADS),
+)
 def partial(case: Case) -> Iterator[RuleOutcome]:
     """A name that redirects some of its pages has to redirect them all."""
     for name, ways in _plain_ways_in(case):
@@ -98,7 +109,12 @@ def partial(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(name), f"{len(moved)} paths redirected")
 
 
-@rule("redirect/temporary", level=Level.WEAKENS, sources=("RFC 9110 sections 15.4.2, 15.4.3 and 15.4.8",))
+@rule(
+    "redirect/temporary",
+    level=Level.WEAKENS,
+    sources=("RFC 9110 sections 15.4.2, 15.4.3 and 15.4.8",),
+    nature=OF_REDIRECTS,
+)
 def temporary(case: Case) -> Iterator[RuleOutcome]:
     """A move to https or to the canonical host is meant for good; redirect/loop speaks where it goes in circles."""
     canonical = read_url(case.canonical)
@@ -128,7 +144,14 @@ def temporary(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, ", ".join(str(hop.status) for hop, _, _ in moves))
 
 
-@rule("redirect/downgrade", level=Level.EXPOSES, sources=("RFC 9110 section 17.9", "RFC 6797 section 7.2"))
+@rule(
+    "redirect/downgrade",
+    level=Level.EXPOSES,
+    sources=("RFC 9110 section 17.9", "RFC 6797 section 7.2"),
+    nature=OF_REDIRECTS.but(
+        safety=Safety.LEADS_BACK, mended_by=MendedBy.BOTH, matter=Matter.OWN_ADDRESS, goes_by=frozenset({GoesBy.PAGES})
+    ),
+)
 def downgrade(case: Case) -> Iterator[RuleOutcome]:
     """No https address may lead back to http; redirect/loop speaks where that goes round in circles."""
     for journey, _ in case.ways_in():
@@ -162,7 +185,12 @@ def _of_origin(case: Case, hosts: list[str]) -> str:
     return ""
 
 
-@rule("redirect/loop", level=Level.BREAKS, sources=("RFC 9110 section 15.4",))
+@rule(
+    "redirect/loop",
+    level=Level.BREAKS,
+    sources=("RFC 9110 section 15.4",),
+    nature=OF_REDIRECTS.but(safety=Safety.CIRCLES, mended_by=MendedBy.BOTH, goes_by=frozenset({GoesBy.ORIGIN})),
+)
 def loop(case: Case) -> Iterator[RuleOutcome]:
     """A journey has to end."""
     for journey, start in case.ways_in():
@@ -232,7 +260,12 @@ def _circle(journey: Journey, again: str) -> list[str]:
     return circle[first:] + circle[:first]
 
 
-@rule("redirect/wrong-place", level=Level.WEAKENS, sources=("RFC 6596 section 3",))
+@rule(
+    "redirect/wrong-place",
+    level=Level.WEAKENS,
+    sources=("RFC 6596 section 3",),
+    nature=OF_REDIRECTS.but(goes_by=frozenset({GoesBy.ALL_NAMES})),
+)
 def wrong_place(case: Case) -> Iterator[RuleOutcome]:
     """Every way in lands on the canonical host, or on a host of the site that keeps its own visitors."""
     for journey, start in case.ways_in():
@@ -248,7 +281,7 @@ def wrong_place(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(where, f"lands on {landing}", wanted, cause=f"{start.host} lands on {landing.origin}")
 
 
-@rule("redirect/drops-path", level=Level.WEAKENS, sources=("RFC 9110 section 15.4",))
+@rule("redirect/drops-path", level=Level.WEAKENS, sources=("RFC 9110 section 15.4",), nature=OF_REDIRECTS)
 def drops_path(case: Case) -> Iterator[RuleOutcome]:
     """A move to another scheme or host keeps path and query."""
     for journey, start in case.ways_in():
@@ -278,7 +311,7 @@ def _loses(here: Url, there: Url) -> bool:
     return here.query is not None and here.query not in (there.query or "")
 
 
-@rule("redirect/broken-target", level=Level.BREAKS, sources=("RFC 9110 sections 10.2.2 and 15.5",))
+@rule("redirect/broken-target", level=Level.BREAKS, sources=("RFC 9110 sections 10.2.2 and 15.5",), nature=OF_REDIRECTS)
 def broken_target(case: Case) -> Iterator[RuleOutcome]:
     """What a way in leads to has to be a page."""
     for journey, start in case.ways_in():
@@ -348,7 +381,12 @@ def _moves_by_page(case: Case, journey: Journey) -> str:
     return f"{move.how.value} to {move.url}" if move is not None else ""
 
 
-@rule("redirect/by-page", level=Level.EXPOSES, sources=("RFC 6797 section 7.2", "RFC 9110 section 15.4"))
+@rule(
+    "redirect/by-page",
+    level=Level.EXPOSES,
+    sources=("RFC 6797 section 7.2", "RFC 9110 section 15.4"),
+    nature=OF_REDIRECTS.but(safety=Safety.LEADS, goes_by=frozenset({GoesBy.PAGES})),
+)
 def by_page(case: Case) -> Iterator[RuleOutcome]:
     """A move that the page makes itself comes after the page was sent in the clear."""
     for journey, _ in case.ways_in("http"):
@@ -360,7 +398,12 @@ def by_page(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "leaves plain http by an HTTP redirect")
 
 
-@rule("redirect/plain-hop", level=Level.EXPOSES, sources=("RFC 6797 section 7.2",))
+@rule(
+    "redirect/plain-hop",
+    level=Level.EXPOSES,
+    sources=("RFC 6797 section 7.2",),
+    nature=OF_REDIRECTS.but(safety=Safety.LEADS),
+)
 def plain_hop(case: Case) -> Iterator[RuleOutcome]:
     """Each further hop over http, before the first over https, is one more that can be caught."""
     for journey, _ in case.ways_in("http"):
@@ -376,7 +419,12 @@ def plain_hop(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "https at once")
 
 
-@rule("redirect/host-before-https", level=Level.WEAKENS, sources=("RFC 6797 section 7.2",))
+@rule(
+    "redirect/host-before-https",
+    level=Level.WEAKENS,
+    sources=("RFC 6797 section 7.2",),
+    nature=OF_REDIRECTS.but(safety=Safety.LEADS),
+)
 def host_before_https(case: Case) -> Iterator[RuleOutcome]:
     """A host that sends its http visitors straight to another host's https can never set HSTS for itself."""
     for journey, _ in case.ways_in("http"):
@@ -392,7 +440,7 @@ def host_before_https(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, f"{https_origin(here.host)} first")
 
 
-@rule("redirect/many-hops", level=Level.WEAKENS, sources=("Pewter's baseline: maximum_redirects",))
+@rule("redirect/many-hops", level=Level.WEAKENS, sources=("Pewter's baseline: maximum_redirects",), nature=OF_REDIRECTS)
 def many_hops(case: Case) -> Iterator[RuleOutcome]:
     """Every redirect costs a visitor one or more round trips."""
     most = case.expect.maximum_redirects
@@ -407,7 +455,7 @@ def many_hops(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, f"{count} redirect{'s' if count != 1 else ''}")
 
 
-@rule("redirect/through-bad-certificate", level=Level.BREAKS, sources=("RFC 9110 section 4.3.4",))
+@rule("redirect/through-bad-certificate", level=Level.BREAKS, sources=("RFC 9110 section 4.3.4",), nature=OF_REDIRECTS)
 def through_bad_certificate(case: Case) -> Iterator[RuleOutcome]:
     """A redirect from a host whose certificate a browser rejects is never seen."""
     for journey, _ in case.ways_in():
@@ -427,7 +475,7 @@ def through_bad_certificate(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "valid certificates on the way")
 
 
-@rule("redirect/lands-behind-warning", level=Level.BREAKS, sources=("RFC 9110 section 4.3.4",))
+@rule("redirect/lands-behind-warning", level=Level.BREAKS, sources=("RFC 9110 section 4.3.4",), nature=OF_REDIRECTS)
 def lands_behind_warning(case: Case) -> Iterator[RuleOutcome]:
     """Where it lands on a host that is no name of the site; of the site's own, chain, name and date speak."""
     for journey, _ in case.ways_in():
@@ -445,7 +493,12 @@ def lands_behind_warning(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, f"{host} has a valid certificate")
 
 
-@rule("redirect/reflects-host", level=Level.EXPOSES, sources=("RFC 9110 section 7.2",))
+@rule(
+    "redirect/reflects-host",
+    level=Level.EXPOSES,
+    sources=("RFC 9110 section 7.2",),
+    nature=OF_REDIRECTS.but(goes_by=frozenset({GoesBy.UNKNOWN_HOST})),
+)
 def reflects_host(case: Case) -> Iterator[RuleOutcome]:
     """A Location built from whatever Host came lets a poisoned cache or link send visitors anywhere."""
     for probe in case.evidence.host_probes:
@@ -462,7 +515,7 @@ def reflects_host(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "Host is not reflected")
 
 
-@rule("redirect/off-site", level=Level.NOTE, sources=("RFC 9110 section 15.4",))
+@rule("redirect/off-site", level=Level.NOTE, sources=("RFC 9110 section 15.4",), nature=OF_REDIRECTS)
 def off_site(case: Case) -> Iterator[RuleOutcome]:
     """A way in that leaves the site's registrable domain hands its visitors over."""
     for journey, start in case.ways_in():
@@ -476,7 +529,12 @@ def off_site(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(where, "stays within the site")
 
 
-@rule("redirect/no-canonical", level=Level.WEAKENS, sources=("RFC 6596 section 3",))
+@rule(
+    "redirect/no-canonical",
+    level=Level.WEAKENS,
+    sources=("RFC 6596 section 3",),
+    nature=OF_REDIRECTS.but(goes_by=frozenset({GoesBy.PAGES})),
+)
 def no_canonical(case: Case) -> Iterator[RuleOutcome]:
     """Two names with one content split cookies, links and search results, where none leads to the other."""
     shown: dict[str, dict[str, Page]] = {}
@@ -500,7 +558,12 @@ def no_canonical(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(of_name(hosts[0]), "one name" if len(hosts) == 1 else f"canonical: {claims.pop()}")
 
 
-@rule("redirect/rewritten-method", level=Level.NOTE, sources=("RFC 9110 sections 15.4.2 and 15.4.9",))
+@rule(
+    "redirect/rewritten-method",
+    level=Level.NOTE,
+    sources=("RFC 9110 sections 15.4.2 and 15.4.9",),
+    nature=OF_REDIRECTS.but(goes_by=frozenset({GoesBy.PAGES})),
+)
 def rewritten_method(case: Case) -> Iterator[RuleOutcome]:
     """A form posted to an address that answers 301 or 302 arrives as a GET without what was typed."""
     targets = {
