@@ -2,6 +2,8 @@
 PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
+# A module's tests stay together; many wait more than they work, so that there is one process more than processors.
+SIDE_BY_SIDE ?= -n 3 --dist loadscope --no-loadscope-reorder
 
 .PHONY: demo test test-under-load attack mends names formats check schema figures survey-figures fuzz browser-agreement screenshots clean
 
@@ -15,10 +17,10 @@ demo: $(BIN)/.ready          ## set up, then review the simulated site Marram Fe
 	$(BIN)/pewter demo
 
 test: $(BIN)/.ready          ## set up, then run every test
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest $(SIDE_BY_SIDE)
 
 test-under-load: $(BIN)/.ready   ## every test, while ten other programs keep the processors busy
-	$(BIN)/python tests/load.py 10 $(BIN)/python -m pytest
+	$(BIN)/python tests/load.py 10 $(BIN)/python -m pytest $(SIDE_BY_SIDE)
 
 attack: $(BIN)/.ready        ## some 380 attacks on the built program: all have to be survived
 	$(BIN)/python tests/attack/runner.py

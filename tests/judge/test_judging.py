@@ -78,7 +78,9 @@ def test_what_every_rule_says_of_itself():
         answered = ", ".join((rule.level.value, words.does.value, *(each.value for each in answers)))
         by = f" [goes by {' + '.join(more)}]" if more else ""
         lines.append(
-            f"{rule.name}: {answered}{by}" + (f" [follows {' + '.join(words.follows)}]" if words.follows else "")
+            f"{rule.name}: {answered}{by}"
+            + (f" [follows {' + '.join(words.follows)}]" if words.follows else "")
+            + f" [{'; '.join(rule.sources)}]"
         )
     file = Path(__file__).parent / "told" / "rules.txt"
     if os.environ.get("PEWTER_TOLD") == "write":

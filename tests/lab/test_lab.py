@@ -74,6 +74,17 @@ def test_name_server(name, record_type, rcode, answers, transport):
     ]
 
 
+def held_for_udp_alone():
+    """A socket at a port that nobody has for TCP: other programs here come and go at such ports."""
+    for _ in range(100):
+        holder = socket.socket(type=socket.SOCK_DGRAM)
+        holder.bind(("127.0.0.1", 0))
+        with contextlib.suppress(OSError), socket.create_server(holder.getsockname(), reuse_port=False):
+            return holder
+        holder.close()
+    raise AssertionError("no port is free for TCP")
+
+
 def test_name_server_takes_another_port_where_one_is_free_for_tcp_alone(monkeypatch):
     async def start(holder):
         ports = iter([holder.getsockname()[1], 0])
@@ -82,8 +93,7 @@ def test_name_server_takes_another_port_where_one_is_free_for_tcp_alone(monkeypa
         await server.stop()
         return server.port
 
-    with socket.socket(type=socket.SOCK_DGRAM) as holder:
-        holder.bind(("127.0.0.1", 0))
+    with held_for_udp_alone() as holder:
         assert asyncio.run(start(holder)) != holder.getsockname()[1]
 
 

@@ -32,7 +32,7 @@ from survey.test_local import Watcher, rows_in, settings
 
 pytest.importorskip("distributed")
 DASK = Path(sysconfig.get_path("scripts")) / "dask"
-SITES = 300
+SITES = 150
 OF_A_MOMENT = {"seconds", "looked_at", "connections"}
 
 
