@@ -14,12 +14,14 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from pewter.cli import demo
-from pewter.cli.review import ReviewCommand, run_review
+from pewter.cli.ending import Output
+from pewter.cli.review import run_review
 from pewter.judge.review import Review, make_review, read_review
 from pewter.lab.marram import Stage, marram_ferries
 from pewter.lab.world import World, WorldThread
 from pewter.report.sheet import UNICODE
 from pewter.report.terminal import render_terminal
+from pewter.tasks.reviewing import ReviewRequest
 from support.cases import case, endpoint, handshake, hop, journey, stored
 from support.certificates import HOST, intermediate, leaf
 
@@ -63,7 +65,7 @@ def demo_sites() -> Iterator[tuple[str, Review]]:
             folder = Path(text)
             demo.write_site_file(folder, scenario, world, now)
             with contextlib.redirect_stdout(io.StringIO()), contextlib.redirect_stderr(io.StringIO()):
-                run_review(ReviewCommand(write=(folder / "review.json",)), folder)
+                run_review(ReviewRequest(folder=folder), Output((folder / "review.json",)))
             yield f"demo, {stage.value}", read_review((folder / "review.json").read_bytes(), "review.json")
 
 

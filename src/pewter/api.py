@@ -7,9 +7,8 @@ page = pewter.render(review, ".html")
 """
 
 import datetime
-from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from pewter.evidence import Evidence, Plan
 from pewter.gather.board import Given
@@ -20,60 +19,40 @@ from pewter.judge.comparison import Comparison, compare
 from pewter.judge.expectations import Terms
 from pewter.judge.facts.case import Case
 from pewter.judge.review import Review, make_review
+from pewter.plan.request import LookRequest
 from pewter.plan.root_stores import own_stores
 from pewter.plan.saved_reviews import read_saved
-from pewter.plan.settle import Settled, Typed
+from pewter.plan.settle import Settled
 from pewter.plan.settle import settle as _settle
 from pewter.plan.texts import read_as_of
-from pewter.report.formats import render as _render
+from pewter.report.formats import OF_REVIEWS
 
 if TYPE_CHECKING:
     import pandas
 
-__all__ = ["Comparison", "Evidence", "Interruption", "Plan", "Review", "Settled", "Terms", "compare", "judge", "look",
-           "read_review", "render", "settle", "survey_frame"]  # fmt: skip
+__all__ = ["Comparison", "Evidence", "Interruption", "LookRequest", "Plan", "Review", "Settled", "Terms", "compare",
+           "judge", "look", "read_review", "render", "settle", "survey_frame"]  # fmt: skip
 
 
-def settle(
-    *targets: str,
-    canonical: str | None = None,
-    also: Sequence[str] = (),
-    paths: Sequence[str] = (),
-    routes: Sequence[str] = (),
-    resolvers: Sequence[str] = (),
-    origins: Sequence[str] = (),
-    trust: Sequence[Path | str] = (),
-    trust_only: Sequence[Path | str] = (),
-    only: Sequence[str] = (),
-    skip: Sequence[str] = (),
-    revocation: bool = False,
-    gentle: bool = False,
-    timeout: float | None = None,
-    folder: Path | str | None = None,
-) -> Settled:
-    """What to look at and by which terms, as the options of ``pewter review`` say it.
+def settle(*targets: str, folder: Path | str | None = None, **options: Any) -> Settled:
+    """What to look at and by which terms; the options are the fields of LookRequest, as in ``routes=["x=192.0.2.7"]``.
 
-    ``folder``: whose ``pewter.toml`` counts; without it none does.  ``timeout`` is in seconds.  The result has the
-    ``plan``, the ``terms`` and what the reviewer's own files hold.  Raises UsageError or FileError.
+    ``folder``: whose ``pewter.toml`` counts; without it none does.  The result has the ``plan``, the ``terms`` and what
+    the reviewer's own files hold.  Raises UsageError or FileError, and TypeError for an option that there is none of.
     """
-    typed = Typed(
-        targets=targets,
-        canonical=canonical,
-        also=tuple(also),
-        paths=tuple(paths),
-        routes=tuple(routes),
-        resolvers=tuple(resolvers),
-        origins=tuple(origins),
-        trust=tuple(map(Path, trust)),
-        trust_only=tuple(map(Path, trust_only)),
-        only=tuple(only),
-        skip=tuple(skip),
-        revocation=revocation,
-        gentle=gentle,
-        timeout=timeout,
-        uses_site_file=folder is not None,
-    )
-    return _settle(typed, Path(folder) if folder is not None else Path(), lambda words: None)
+    made = {name: _as_field(name, value) for name, value in options.items()}
+    request = LookRequest(targets=targets, uses_site_file=folder is not None, **made)
+    return _settle(request, Path(folder) if folder is not None else Path(), lambda words: None)
+
+
+_FILES = frozenset({"trust", "trust_only", "certificates", "ct_logs"})
+
+
+def _as_field(name: str, value: Any) -> Any:
+    """Lists as tuples, names of files as paths."""
+    if isinstance(value, list | tuple):
+        return tuple(Path(each) if name in _FILES else each for each in value)
+    return value
 
 
 async def look(plan: Settled | Plan, interruption: Interruption | None = None) -> Evidence:
@@ -103,11 +82,11 @@ def read_review(path: Path | str) -> Review:
 
 def render(review: Review, suffix: str) -> bytes:
     """A review in the format of a suffix, ``.html`` or ``.sarif``.  Raises UsageError for one that there is none of."""
-    return _render(review, suffix)
+    return OF_REVIEWS.render(suffix, review)
 
 
 def survey_frame(folder: Path | str) -> "pandas.DataFrame":
     """A survey's sites as a table, one row each.  Raises FileError for a folder without one; needs pandas."""
-    from pewter.survey.frame import frame_of  # noqa: PLC0415
+    from pewter.tasks.surveying import survey_frame as frame_of  # noqa: PLC0415
 
     return frame_of(Path(folder))

@@ -7,14 +7,18 @@ import time
 import msgspec
 import pytest
 
-from pewter.cli import demo, recheck
-from pewter.cli.recheck import Clock, RecheckCommand, run_recheck
-from pewter.cli.review import ReviewCommand, run_review
+from pewter.cli import demo
+from pewter.cli.ending import Output
+from pewter.cli.recheck import run_recheck
+from pewter.cli.review import run_review
+from pewter.cli.surroundings import Terminal
 from pewter.errors import NotReviewedError, UsageError
 from pewter.evidence import Step, Unseen
 from pewter.judge.review import make_review, read_review, write_review
 from pewter.lab.marram import Stage, marram_ferries
 from pewter.lab.world import World, WorldThread
+from pewter.tasks.rechecking import RecheckRequest
+from pewter.tasks.reviewing import ReviewRequest
 from support.cases import case, endpoint, fingerprint, handshake, hop, journey, name, unseen
 from support.certificates import HOST, NOW, root
 from support.dns import WWW, changed
@@ -32,25 +36,30 @@ def evidence(*ways, **more):
 OPEN = evidence(PLAIN, SHORT)
 
 
-class Looks:
+class Looks(Terminal):
     """Gives each evidence in turn, the last for ever, and keeps what was asked; its clock goes by what is slept."""
 
     def __init__(self, *found):
         self.found, self.plans, self.slept = list(found), [], []
-        self.clock = Clock(lambda: NOW + datetime.timedelta(seconds=sum(self.slept)), self.slept.append)
 
-    def __call__(self, plan, given):
+    def now(self):
+        return NOW + datetime.timedelta(seconds=sum(self.slept))
+
+    def wait(self, seconds):
+        self.slept.append(seconds)
+
+    def look(self, plan, given):
         self.plans.append(plan)
         return msgspec.structs.replace(self.found.pop(0) if len(self.found) > 1 else self.found[0], plan=plan)
 
 
 @pytest.fixture
 def run(tmp_path, capsys):
-    def start(*found, old=OPEN, **options):
+    def start(*found, old=OPEN, write=(), **options):
         file = tmp_path / "review.json"
         file.write_bytes(write_review(make_review(case_of(old))))
         looks = Looks(*found)
-        status = run_recheck(RecheckCommand(file, **options), looks, looks.clock)
+        status = run_recheck(RecheckRequest(file, **options), Output(write), looks)
         said = capsys.readouterr()
         return status, said.out, said.err, looks
 
@@ -64,7 +73,7 @@ def case_of(found):
 
 def test_it_shows_what_closed_and_what_stayed(run):
     still_short = journey(hop(HTTP, 301, ("Location", HTTPS)), SHORT.hops[0])
-    status, out, err, looks = run(evidence(still_short, SHORT), output=recheck.Output(fail_on="breaks"))
+    status, out, err, looks = run(evidence(still_short, SHORT), fail_on="breaks")
     assert (status, len(looks.plans)) == (0, 1)
     assert "✓ Plain http is answered with content  http://www.marram-ferries.example/  redirect/missing" in out
     assert "Stayed" in out
@@ -123,7 +132,7 @@ def test_it_waits_for_what_fails_and_not_for_every_note(run):
     status, _, err, _ = run(evidence(MOVED, SHORT), old=evidence(MOVED, SHORT), wait="1 hour")
     assert "no gap at exposes or above was open, so nothing is waited for" in err
     assert status == 0
-    status, _, _, looks = run(evidence(MOVED, GOOD), wait="1 hour", output=recheck.Output(fail_on="note"))
+    status, _, _, looks = run(evidence(MOVED, GOOD), wait="1 hour", fail_on="note")
     assert "hsts/short" in looks.plans[0].only
 
 
@@ -153,18 +162,25 @@ def test_a_waiting_one_sees_the_demo_mended_part_by_part(tmp_path, capsys):
     thread = WorldThread(World(scenario, keep_ports=True))
     with thread as world:
         demo.write_site_file(tmp_path, scenario, world, now)
-        assert run_review(ReviewCommand(write=(tmp_path / "review.json",)), tmp_path) == 1
-        slept = []
+        assert run_review(ReviewRequest(folder=tmp_path), Output((tmp_path / "review.json",))) == 1
 
-        def sleep(seconds):
-            slept.append(seconds)
-            for mend in [mends.pop(0) for _ in range(min(3, len(mends)))]:
-                thread.do(world.change(mend))
-            time.sleep(0 if mends else 3)
+        class Mending(Terminal):
+            """Each wait is as long as three mends take; its clock goes on by as much as was wished."""
 
-        clock = Clock(lambda: now + datetime.timedelta(seconds=sum(slept)), sleep)
+            waited = 0.0
+
+            def wait(self, seconds):
+                self.waited += seconds
+                for mend in [mends.pop(0) for _ in range(min(3, len(mends)))]:
+                    thread.do(world.change(mend))
+                time.sleep(0 if mends else 3)
+
+            def now(self):
+                return now + datetime.timedelta(seconds=self.waited)
+
         capsys.readouterr()
-        status = run_recheck(RecheckCommand(tmp_path / "review.json", wait="1 hour", every="30 seconds"), clock=clock)
+        request = RecheckRequest(tmp_path / "review.json", wait="1 hour", every="30 seconds")
+        status = run_recheck(request, Output(), Mending())
     said = capsys.readouterr()
     assert (status, mends) == (0, []), said.err
     lines = [line.split(" ", 2)[2] for line in said.err.splitlines() if " still awaited" in line]
@@ -180,7 +196,7 @@ def test_a_waiting_one_sees_the_demo_mended_part_by_part(tmp_path, capsys):
 
 def test_it_writes_the_last_review(run, tmp_path):
     file = tmp_path / "last.json"
-    run(OPEN, evidence(MOVED, GOOD), wait="1 hour", output=recheck.Output(write=(file,)))
+    run(OPEN, evidence(MOVED, GOOD), wait="1 hour", write=(file,))
     last = read_review(file.read_bytes(), "last.json")
     assert "redirect/missing" not in {gap.rule for gap in last.results.gaps}
 

@@ -10,7 +10,8 @@ import msgspec
 import pytest
 
 from pewter.cli import demo
-from pewter.cli.review import ReviewCommand, run_review
+from pewter.cli.ending import Output
+from pewter.cli.review import run_review
 from pewter.evidence import DnsSeen, Lookup, Name, Step, Unanswered, Unseen
 from pewter.judge.comparison import Change, compare
 from pewter.judge.facts.case import Case
@@ -18,6 +19,7 @@ from pewter.judge.review import make_review, read_review, stores_of
 from pewter.judge.rules import AREAS, SITE_RULES, chosen_rules, steps_for
 from pewter.lab.marram import Stage, marram_ferries
 from pewter.lab.world import World, WorldThread
+from pewter.tasks.reviewing import ReviewRequest
 from pewter.web.urls import read_url
 
 LATE = Unseen("not reached before the deadline of 5 s")
@@ -30,7 +32,7 @@ def whole(tmp_path_factory):
     scenario = marram_ferries(Stage.AS_FOUND, now)
     with WorldThread(World(scenario)) as world:
         demo.write_site_file(folder, scenario, world, now)
-        run_review(ReviewCommand(write=(folder / "review.json",)), folder)
+        run_review(ReviewRequest(folder=folder), Output((folder / "review.json",)))
     return read_review((folder / "review.json").read_bytes(), "review.json")
 
 

@@ -6,7 +6,7 @@ import stat
 
 import pytest
 
-from pewter.cli.review import write_files
+from pewter.cli.ending import write_files
 from pewter.errors import FileError
 from pewter.judge.review import make_review, read_review
 from pewter.plan.files import check_writable, read_bounded, write_whole

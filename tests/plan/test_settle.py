@@ -8,7 +8,8 @@ from pewter.errors import FileError, UsageError
 from pewter.evidence import Plan, Step, Target
 from pewter.judge.expectations import Terms
 from pewter.judge.outcomes import Level
-from pewter.plan.settle import Typed, settle
+from pewter.plan.request import LookRequest
+from pewter.plan.settle import settle
 from pewter.plan.site_file import SiteFile, read_site_file
 from pewter.plan.texts import read_as_of, read_target
 
@@ -53,14 +54,14 @@ def read(tmp_path: Path, text: str) -> SiteFile:
     return read_site_file(path)
 
 
-def settled(tmp_path: Path, typed: Typed, text: str = EXAMPLE) -> tuple[Plan, Terms]:
+def settled(tmp_path: Path, typed: LookRequest, text: str = EXAMPLE) -> tuple[Plan, Terms]:
     (tmp_path / "pewter.toml").write_text(text, encoding="utf-8")
     found = settle(typed, tmp_path, lambda words: None)
     return found.plan, found.terms
 
 
 def test_every_section_is_read(tmp_path):
-    plan, terms = settled(tmp_path, Typed())
+    plan, terms = settled(tmp_path, LookRequest())
     assert plan == Plan(
         targets=(
             Target("www.marram-ferries.example"), Target("marram-ferries.example"), Target("tickets.marram-ferries.example"),
@@ -156,7 +157,7 @@ def test_dates_to_judge_for():
 
 
 def test_command_line_comes_before_the_site_file(tmp_path):
-    typed = Typed(
+    typed = LookRequest(
         canonical="tickets.marram-ferries.example",
         also=("new.example:444",),
         paths=("/x",),
@@ -180,23 +181,25 @@ def test_command_line_comes_before_the_site_file(tmp_path):
     ],
 )
 def test_twins_of_its_names_are_of_the_site(tmp_path, target, is_used):
-    plan, _ = settled(tmp_path, Typed(targets=(target,)))
+    plan, _ = settled(tmp_path, LookRequest(targets=(target,)))
     assert bool(plan.resolvers) is is_used
 
 
 @pytest.mark.parametrize(
     ("typed", "steps"),
     [
-        pytest.param(Typed(only=("cookie",)), {Step.SIBLINGS, Step.WAYS_IN, Step.ABSENT, Step.FOUND}, id="one-area"),
         pytest.param(
-            Typed(only=("protocol/no-tls13",)),
+            LookRequest(only=("cookie",)), {Step.SIBLINGS, Step.WAYS_IN, Step.ABSENT, Step.FOUND}, id="one-area"
+        ),
+        pytest.param(
+            LookRequest(only=("protocol/no-tls13",)),
             {Step.SIBLINGS, Step.CERTIFICATES, Step.VERSIONS, Step.PROTOCOLS},
             id="one-rule",
         ),
         pytest.param(
-            Typed(skip=("page", "protocol")), set(Step) - {Step.STYLE_SHEETS, Step.PROTOCOLS}, id="but-two-areas"
+            LookRequest(skip=("page", "protocol")), set(Step) - {Step.STYLE_SHEETS, Step.PROTOCOLS}, id="but-two-areas"
         ),
-        pytest.param(Typed(), set(Step), id="all"),
+        pytest.param(LookRequest(), set(Step), id="all"),
     ],
 )
 def test_what_no_rule_needs_is_not_asked(tmp_path, typed, steps):
@@ -206,9 +209,9 @@ def test_what_no_rule_needs_is_not_asked(tmp_path, typed, steps):
 @pytest.mark.parametrize(
     ("typed", "words"),
     [
-        (Typed(only=("cookies",)), "--only 'cookies' is no area and no rule. Did you mean cookie?"),
-        (Typed(skip=("zzz",)), "--skip 'zzz' is no area and no rule. 'pewter rules' lists them."),
-        (Typed(only=("hsts",), skip=("hsts",)), "--only and --skip leave no rule to judge by."),
+        (LookRequest(only=("cookies",)), "--only 'cookies' is no area and no rule. Did you mean cookie?"),
+        (LookRequest(skip=("zzz",)), "--skip 'zzz' is no area and no rule. 'pewter rules' lists them."),
+        (LookRequest(only=("hsts",), skip=("hsts",)), "--only and --skip leave no rule to judge by."),
     ],
 )
 def test_areas_that_are_none(tmp_path, typed, words):

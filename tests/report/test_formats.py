@@ -18,14 +18,15 @@ import pytest
 from prometheus_client.openmetrics.parser import text_string_to_metric_families as read_openmetrics
 from prometheus_client.parser import text_string_to_metric_families as read_textfile
 
+from pewter.api import render
 from pewter.errors import UsageError
 from pewter.escape import escaped
 from pewter.evidence import Fault
 from pewter.judge.endings import Ending, EndingKind
 from pewter.judge.expectations import AcceptedGap, Terms
 from pewter.judge.review import make_review
-from pewter.report import charts
-from pewter.report.formats import COMPARISON_FORMATS, FORMATS, render
+from pewter.report import charts, formats
+from pewter.report.formats import OF_COMPARISONS, OF_REVIEWS
 from pewter.report.rows import COLUMNS
 from support.cases import case, endpoint, handshake, hop, journey, stored, unseen
 from support.certificates import HOST, NOW, intermediate, leaf
@@ -111,7 +112,7 @@ def review(field="max-age: 60", accept=(), **terms):
     return make_review(looked)
 
 
-@pytest.mark.parametrize("suffix", [each.suffix for each in FORMATS])
+@pytest.mark.parametrize("suffix", [each.suffix for each in OF_REVIEWS.rows])
 @pytest.mark.parametrize("title", HOSTILE)
 def test_hostile_text_is_visible_and_inert(suffix, title):
     octets = render(review(HOSTILE[title]), suffix)
@@ -138,18 +139,18 @@ def test_hostile_text_is_visible_and_inert(suffix, title):
         assert not [cell for cell in cells if cell.startswith(("=", "+", "-", "@", "\t", "\r"))]
 
 
-@pytest.mark.parametrize("suffix", [each.suffix for each in FORMATS])
+@pytest.mark.parametrize("suffix", [each.suffix for each in OF_REVIEWS.rows])
 def test_the_same_review_gives_the_same_octets(suffix):
     one = review()
     assert render(one, suffix) == render(msgspec.json.decode(msgspec.json.encode(one), type=type(one)), suffix)
 
 
-@pytest.mark.parametrize("suffix", list(COMPARISON_FORMATS))
+@pytest.mark.parametrize("suffix", OF_COMPARISONS.suffixes)
 @pytest.mark.parametrize("title", HOSTILE)
 def test_hostile_text_in_what_changed_is_visible_and_inert(suffix, title):
     calm, hostile = review(), review(HOSTILE[title])
-    octets = COMPARISON_FORMATS[suffix](calm, hostile)
-    assert octets == COMPARISON_FORMATS[suffix](calm, review(HOSTILE[title]))
+    octets = OF_COMPARISONS.render(suffix, calm, hostile)
+    assert octets == OF_COMPARISONS.render(suffix, calm, review(HOSTILE[title]))
     text = octets.decode("utf-8")
     assert all(character.isprintable() or character == "\n" for character in text)
     assert not re.search("[\u202a-\u202e\u2066-\u2069]", text)
@@ -164,12 +165,12 @@ def test_hostile_text_in_what_changed_is_visible_and_inert(suffix, title):
 
 def test_sarif_of_what_changed_has_baseline_states():
     old, new = review("max-age=1", accept=(AcceptedGap("redirect/partial", HOST, "known", NOW.date()),)), review()
-    (run,) = json.loads(COMPARISON_FORMATS[".sarif"](old, new))["runs"]
+    (run,) = json.loads(OF_COMPARISONS.render(".sarif", old, new))["runs"]
     (before,) = json.loads(render(old, ".sarif"))["runs"]
     assert run["baselineGuid"] == before["automationDetails"]["guid"] != ""
     states = {each["ruleId"]: each["baselineState"] for each in run["results"]}
     assert states == {"redirect/partial": "updated", "hsts/invalid": "new", "hsts/short": "unchanged"}
-    again = json.loads(COMPARISON_FORMATS[".sarif"](new, new))["runs"][0]["results"]
+    again = json.loads(OF_COMPARISONS.render(".sarif", new, new))["runs"][0]["results"]
     assert {each["baselineState"] for each in again} == {"unchanged"}
     rules = [each["id"] for each in run["tool"]["driver"]["rules"]]
     assert all(rules[each["ruleIndex"]] == each["ruleId"] for each in run["results"])
@@ -371,7 +372,7 @@ def test_markdown_has_one_head_line_and_no_level_left_out():
 
 def test_the_document_names_every_format_column_and_metric():
     text = (Path(__file__).parents[2] / "docs" / "formats.md").read_text(encoding="utf-8")
-    assert all(f"| `{each.suffix}` |" in text for each in FORMATS)
+    assert all(f"| `{each.suffix}` |" in text for each in OF_REVIEWS.rows)
     assert all(f"| `{name}` | {meaning} |" in text for name, meaning in COLUMNS.items())
     families = [each.name for each in read_textfile(render(review(), ".prom").decode())]
     assert all(f"| `{name}` |" in text for name in families)
@@ -392,3 +393,12 @@ def test_the_page_is_one_file_in_order():
         text.index(f">{title}</h2>")
         for title in ("Do first", "Gaps", "Ways in", "Certificates", "Areas", "Not checked")
     )
+
+
+@pytest.mark.parametrize("kind", ["OF_REVIEWS", "OF_COMPARISONS", "OF_ENDINGS", "OF_SURVEYS", "OF_RUNS"])
+def test_every_format_has_its_function(kind):
+    table = getattr(formats, kind)
+    assert len(set(table.suffixes)) == len(table.rows)
+    assert all(callable(each.load()) and each.title for each in table.rows)
+    with pytest.raises(UsageError, match="is no format; there are "):
+        table.render(".zip")

@@ -27,8 +27,9 @@ from selenium import webdriver
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
+from pewter.api import render
 from pewter.judge.summary import COLUMNS
-from pewter.report.formats import COMPARISON_FORMATS, FORMATS, render
+from pewter.report.formats import OF_COMPARISONS, OF_REVIEWS
 from pewter.report.many import Found
 from pewter.report.survey_page import render_survey_page
 from report.test_formats import HOSTILE, review
@@ -76,12 +77,12 @@ def _written(folder: Path) -> Iterator[Path]:
     folder.mkdir()
     for stage in ("as-found", "mended"):
         assert pewter("demo", "--stage", stage, "--into", ".", folder=folder).returncode == 0
-    suffixes = [each.suffix for each in FORMATS]
+    suffixes = [each.suffix for each in OF_REVIEWS.rows]
     for saved, title in (("review-as-found.json", "found"), ("review-mended.json", "mended")):
         pewter("report", saved, *_writes(title, suffixes), folder=folder)
     old, new = "review-as-found.json", "review-mended.json"
-    pewter("compare", old, new, *_writes("closed", COMPARISON_FORMATS), folder=folder)
-    pewter("compare", new, old, *_writes("opened", COMPARISON_FORMATS), folder=folder)
+    pewter("compare", old, new, *_writes("closed", OF_COMPARISONS.suffixes), folder=folder)
+    pewter("compare", new, old, *_writes("opened", OF_COMPARISONS.suffixes), folder=folder)
     pewter(
         "expiry",
         old,
@@ -99,8 +100,9 @@ def _written(folder: Path) -> Iterator[Path]:
         hostile = review(text)
         for suffix in suffixes:
             (folder / f"hostile-{title}{suffix}").write_bytes(render(hostile, suffix))
-        for suffix, write in COMPARISON_FORMATS.items():
-            (folder / f"hostile-{title}-changes{suffix}").write_bytes(write(calm, hostile))
+        for suffix in OF_COMPARISONS.suffixes:
+            octets = OF_COMPARISONS.render(suffix, calm, hostile)
+            (folder / f"hostile-{title}-changes{suffix}").write_bytes(octets)
     yield from sorted(each for each in folder.iterdir() if each.is_file())
 
 

@@ -19,10 +19,11 @@ from pewter.lab.world import Scenario, World, WorldThread
 from pewter.plan.files import why, write_whole
 from pewter.plan.site_file import NAME
 from pewter.survey.local import files_allowed
+from pewter.tasks.reviewing import ReviewRequest
 
-from .ending import INTERRUPTED
+from .ending import INTERRUPTED, Output
 from .output import print_text
-from .review import ReviewCommand, run_review
+from .review import run_review
 from .saying import say
 
 ROOT_FILE = "skerry-trust-root.pem"
@@ -50,7 +51,7 @@ def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
     with thread as world:
         write_site_file(folder, scenario, world, now)
         say(f"Marram Ferries, a made-up ferry operator, is up ({stage.value})")
-        status = run_review(ReviewCommand(write=(folder / f"review-{stage.value}.json",)), folder)
+        status = run_review(ReviewRequest(folder=folder), Output(write=(folder / f"review-{stage.value}.json",)))
         if status == INTERRUPTED:
             return INTERRUPTED
         if stay:
@@ -66,8 +67,10 @@ MAX_CROWD = 2000
 def run_crowd(folder: Path, count: int, *, stay: bool) -> int:
     """Start so many small sites, survey them as a user would, and write what belongs to it into ``folder``."""
     from pewter.lab.crowd import Crowd  # noqa: PLC0415
+    from pewter.plan.request import LookRequest  # noqa: PLC0415
+    from pewter.tasks.surveying import SurveyRequest  # noqa: PLC0415
 
-    from .survey import SurveyCommand, run_survey  # noqa: PLC0415
+    from .survey import run_survey  # noqa: PLC0415
 
     if not 0 < count <= MAX_CROWD:
         raise UsageError(f"--crowd is {count}; allowed are 1 to {MAX_CROWD} sites.")
@@ -80,18 +83,10 @@ def run_crowd(folder: Path, count: int, *, stay: bool) -> int:
         write_whole(folder / LIST, ("\n".join(lines) + "\n").encode())
         write_whole(folder / ROUTES, ("\n".join(crowd.routes) + "\n").encode())
         say(f"{count} sites of the Marram islands, all made up, are up")
-        status = run_survey(
-            SurveyCommand(
-                list=folder / LIST,
-                into=folder / SURVEY,
-                again="all" if (folder / SURVEY).exists() else None,
-                brief=True,
-                routes=crowd.routes,
-                resolvers=(crowd.resolver,),
-                trust=(folder / ROOT_FILE,),
-                write=(folder / PAGE,),
-            )
-        )
+        look = LookRequest(routes=crowd.routes, resolvers=(crowd.resolver,), trust=(folder / ROOT_FILE,))
+        again = "all" if (folder / SURVEY).exists() else None
+        request = SurveyRequest(folder / LIST, folder / SURVEY, again, brief=True, look=look)
+        status = run_survey(request, None, None, (folder / PAGE,))
         if status == INTERRUPTED:
             return INTERRUPTED
         kept, first = escaped(str(folder / SURVEY)), next(iter(crowd.kinds))

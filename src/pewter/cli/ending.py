@@ -1,23 +1,46 @@
-"""How a command with a judged review ends: its files, and its exit status."""
+"""How a command with a judged review ends: its files, what it prints, and its exit status."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
-from pewter.errors import OWN_FAULT, NotReviewedError, PewterError, own_fault_words
+from pewter.errors import OWN_FAULT, FileError, NotReviewedError, PewterError, own_fault_words
 from pewter.judge.counts import reaches
 from pewter.judge.outcomes import Level
 from pewter.judge.review import Review
-from pewter.plan.files import write_whole
-from pewter.report.formats import render
+from pewter.plan.files import check_writable, write_whole
+from pewter.report.formats import OF_REVIEWS, Formats
 
+from .output import print_octets, print_report
 from .saying import say
 
 INTERRUPTED = 130
 
 
+@dataclass(frozen=True)
+class Output:
+    """The options that every command with a judged review shares."""
+
+    write: tuple[Path, ...] = ()
+    json: bool = False
+    full: bool = False
+    """Every gap in full, not only what breaks or exposes."""
+
+    def check(self, formats: Formats = OF_REVIEWS) -> None:
+        """Before the work what would fail after it."""
+        check_files(self.write, formats)
+
+
+def check_files(files: Sequence[Path], formats: Formats) -> None:
+    """UsageError for a suffix of no format, FileError for a file that cannot be written."""
+    for file in files:
+        formats.check(file)
+        check_writable(file)
+
+
 def write_files(files: Sequence[Path], review: Review) -> bool:
     """A review in the format of each."""
-    return write_each(files, lambda file: render(review, file.suffix))
+    return write_each(files, lambda file: OF_REVIEWS.render(file.suffix, review))
 
 
 def write_each(files: Sequence[Path], make: Callable[[Path], bytes]) -> bool:
@@ -33,8 +56,26 @@ def write_each(files: Sequence[Path], make: Callable[[Path], bytes]) -> bool:
     return failed
 
 
-def exit_status(review: Review, fail_on: Level) -> int:
-    """Of a judged review (DESIGN.md section 4).  Raises NotReviewedError."""
+def put_out(review: Review, output: Output, *, is_brief: bool = False) -> bool:
+    """Write and print; whether a file failed.  Brief: where something is written, the verdict says enough."""
+    failed = write_files(output.write, review)
+    if output.json:
+        print_octets(OF_REVIEWS.render(".json", review))
+    elif is_brief and output.write:
+        say(f"{review.evidence.plan.first}: {review.results.verdict}")
+    else:
+        print_report(review, full=output.full)
+    return failed
+
+
+def exit_status(review: Review, fail_on: Level, *, failed: bool = False) -> int:
+    """0 where no gap reaches the level, 1 where one does, 2 where a file failed, 4 for a fault of ours, 130 where it
+    was interrupted.  Raises NotReviewedError."""
+    status = _exit_status(review, fail_on)
+    return FileError.exit_status if failed and status < FileError.exit_status else status
+
+
+def _exit_status(review: Review, fail_on: Level) -> int:
     if review.evidence.interrupted:
         return INTERRUPTED
     if review.evidence.faults:

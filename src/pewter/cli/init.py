@@ -1,55 +1,12 @@
-"""``pewter init``: a look, and a starter ``pewter.toml`` out of it."""
+"""``pewter init``."""
 
-import dataclasses
-from dataclasses import dataclass, field
-from pathlib import Path
+from pewter.tasks.starting import InitRequest, init
 
-from pewter.errors import NotReviewedError, UsageError
-from pewter.judge.facts.case import Case
-from pewter.judge.review import make_review
-from pewter.names.issuers import domains_of
-from pewter.pki import Certificate
-from pewter.plan.files import check_writable, write_whole
-from pewter.plan.settle import Typed, settle
-from pewter.plan.site_file import NAME, read_site_file
-from pewter.plan.starter import starter_text
-
-from .looking import take_look
-from .progress import show_progress
 from .saying import say
+from .surroundings import Terminal
 
 
-@dataclass(frozen=True)
-class InitCommand:
-    """The options as typed."""
-
-    typed: Typed = field(default_factory=Typed)
-    force: bool = False
-
-
-def run_init(command: InitCommand, folder: Path) -> int:
-    """Write it into the folder; what is there is overwritten only where that was wished."""
-    file = folder / NAME
-    if file.exists() and not command.force:
-        raise UsageError(f"{NAME} is there already. --force writes it anew; what stands in it is then lost.")
-    check_writable(file)
-    # A file that is about to be overwritten is no expectation.
-    settled = settle(dataclasses.replace(command.typed, uses_site_file=False), folder, say)
-    with show_progress() as progress:
-        evidence = take_look(settled.plan, settled.given, progress)
-    case = Case(evidence, settled.terms, evidence.begun, settled.given.stores)
-    review = make_review(case)
-    if not review.results.was_reviewed:
-        raise NotReviewedError(f"{evidence.plan.first} could not be reviewed: {review.results.why_not}.")
-    text = starter_text(review, map(str, command.typed.trust), _caa_domains(case))
-    write_whole(file, text.encode("utf-8"))
-    read_site_file(file)
-    say(f"wrote {NAME}: pewter review goes by it from now on")
+def run_init(request: InitRequest) -> int:
+    """Write a starter file into the folder."""
+    say(f"wrote {init(request, Terminal()).name}: pewter review goes by it from now on")
     return 0
-
-
-def _caa_domains(case: Case) -> tuple[str, ...]:
-    """What the CAs of the present certificates declare, where that is known of all of them."""
-    leaves = [chain.leaf for chain in case.chains if isinstance(chain.leaf, Certificate)]
-    known = [domains_of(next(iter(leaf.issuer.organizations), "")) for leaf in leaves]
-    return tuple(dict.fromkeys(each for found in known if found for each in found)) if all(known) else ()

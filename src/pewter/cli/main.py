@@ -15,8 +15,10 @@ from typing import Annotated
 import typer
 
 from pewter.errors import OWN_FAULT, OutputError, PewterError, UsageError, own_fault_words
+from pewter.report.formats import OF_COMPARISONS, OF_ENDINGS, OF_REVIEWS, OF_SURVEYS
 from pewter.version import __version__
 
+from .options import request
 from .saying import forget_output, say
 from .signals import end_on_signals
 
@@ -59,11 +61,13 @@ FailOn = Annotated[
 
 Routes = Annotated[
     list[str] | None,
-    typer.Option(metavar="NAME[:PORT]=ADDRESS[:PORT]", help="Connect there instead of asking the name service."),
+    typer.Option(
+        "--route", metavar="NAME[:PORT]=ADDRESS[:PORT]", help="Connect there instead of asking the name service."
+    ),
 ]
-Resolver = Annotated[
+Resolvers = Annotated[
     list[str] | None,
-    typer.Option(metavar="ADDRESS[:PORT]", help="A DNS resolver to ask; of several the first decides."),
+    typer.Option("--resolver", metavar="ADDRESS[:PORT]", help="A DNS resolver to ask; of several the first decides."),
 ]
 Trust = Annotated[
     list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside the root stores.")
@@ -77,7 +81,7 @@ Write = Annotated[
         "--write",
         "-w",
         metavar="FILE",
-        help="Write it; the suffix says the format: .json .html .txt .md .csv .sarif .xml .ics .om .prom",
+        help=f"Write it; the suffix says the format: {' '.join(OF_REVIEWS.suffixes)}",
     ),
 ]
 Paths = Annotated[
@@ -88,6 +92,13 @@ Json = Annotated[bool, typer.Option("--json", help="The review as JSON on standa
 AsOf = Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")]
 
 
+Saved = Annotated[Path, typer.Argument(metavar="REVIEW", help="A saved review: pewter review --write review.json")]
+FailOnSaved = Annotated[
+    str | None,
+    typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 at this level; else as the review was made with."),
+]
+
+
 @app.command()
 def review(
     targets: Targets = None,
@@ -95,20 +106,26 @@ def review(
         str | None, typer.Option(metavar="URL", help="Where every way in should land, as https://www.x.example.")
     ] = None,
     also: Annotated[list[str] | None, typer.Option(metavar="NAME", help="One more name of the site.")] = None,
-    path: Paths = None,
-    route: Routes = None,
-    origin: Annotated[
+    paths: Paths = None,
+    routes: Routes = None,
+    origins: Annotated[
         list[str] | None,
         typer.Option(
-            metavar="[NAME=]ADDRESS[:PORT]", help="The server behind an edge service: looked at as the edge would."
+            "--origin",
+            metavar="[NAME=]ADDRESS[:PORT]",
+            help="The server behind an edge service: looked at as the edge would.",
         ),
     ] = None,
-    resolver: Resolver = None,
+    resolvers: Resolvers = None,
     trust: Trust = None,
     trust_only: TrustOnly = None,
-    certificate: Annotated[
+    certificates: Annotated[
         list[Path] | None,
-        typer.Option(metavar="FILE", help="Certificates as they lie on the server, to see whether they are loaded."),
+        typer.Option(
+            "--certificate",
+            metavar="FILE",
+            help="Certificates as they lie on the server, to see whether they are loaded.",
+        ),
     ] = None,
     revocation: Annotated[
         bool, typer.Option("--revocation", help="Ask the CAs (OCSP, CRL) whether the certificates are revoked.")
@@ -147,40 +164,15 @@ def review(
     json: Json = False,
 ) -> None:
     """Review one site and report its gaps."""
-    from pewter.plan.settle import Typed  # noqa: PLC0415
+    from pewter.plan.request import LookRequest  # noqa: PLC0415
+    from pewter.tasks.reviewing import ReviewRequest  # noqa: PLC0415
 
-    from .review import ReviewCommand, run_review  # noqa: PLC0415
+    from .ending import Output  # noqa: PLC0415
+    from .review import run_review  # noqa: PLC0415
 
-    typed = Typed(
-        targets=tuple(targets or ()),
-        canonical=canonical,
-        also=tuple(also or ()),
-        paths=tuple(path or ()),
-        routes=tuple(route or ()),
-        origins=tuple(origin or ()),
-        resolvers=tuple(resolver or ()),
-        trust=tuple(trust or ()),
-        trust_only=tuple(trust_only or ()),
-        certificates=tuple(certificate or ()),
-        ct_logs=tuple(ct_logs or ()),
-        revocation=revocation,
-        gentle=gentle,
-        suppose=tuple(suppose or ()),
-        only=tuple(only or ()),
-        skip=tuple(skip or ()),
-        timeout=timeout,
-        server=server,
-    )
-    command = ReviewCommand(
-        typed=typed,
-        har=tuple(har or ()),
-        as_of=as_of,
-        fail_on=fail_on,
-        write=tuple(write or ()),
-        json=json,
-        full=full,
-    )
-    raise typer.Exit(run_review(command, Path.cwd()))
+    options = locals()
+    made = request(ReviewRequest, options, look=request(LookRequest, options), folder=Path.cwd())
+    raise typer.Exit(run_review(made, request(Output, options)))
 
 
 @app.command()
@@ -193,14 +185,14 @@ def bundle(
             show_default=False,
         ),
     ] = None,
-    name: Annotated[
+    names: Annotated[
         list[str] | None, typer.Option("--name", "-n", metavar="NAME", help="A host name that has to be covered.")
     ] = None,
     live: Annotated[
         str | None, typer.Option(metavar="HOST[:PORT]", help="Compare with what this host serves now.")
     ] = None,
-    route: Routes = None,
-    resolver: Resolver = None,
+    routes: Routes = None,
+    resolvers: Resolvers = None,
     fetch: Annotated[
         bool, typer.Option("--fetch", help="Fetch missing intermediates from the addresses in the certificates.")
     ] = False,
@@ -217,31 +209,11 @@ def bundle(
     json: Annotated[bool, typer.Option("--json", help="The result as JSON on standard output.")] = False,
 ) -> None:
     """Check certificate, key and bundle files before they are installed; offline unless --live or --fetch is given."""
-    from .bundle import BundleCommand, run_bundle  # noqa: PLC0415
+    from pewter.tasks.bundling import BundleRequest  # noqa: PLC0415
 
-    command = BundleCommand(
-        files=tuple(files or ()),
-        names=tuple(name or ()),
-        live=live,
-        routes=tuple(route or ()),
-        resolvers=tuple(resolver or ()),
-        fetch=fetch,
-        trust=tuple(trust or ()),
-        trust_only=tuple(trust_only or ()),
-        passphrase_file=passphrase_file,
-        as_of=as_of,
-        fail_on=fail_on,
-        write=write,
-        json=json,
-    )
-    raise typer.Exit(run_bundle(command))
+    from .bundle import run_bundle  # noqa: PLC0415
 
-
-Saved = Annotated[Path, typer.Argument(metavar="REVIEW", help="A saved review: pewter review --write review.json")]
-FailOnSaved = Annotated[
-    str | None,
-    typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 at this level; else as the review was made with."),
-]
+    raise typer.Exit(run_bundle(request(BundleRequest, locals()), fail_on, json=json))
 
 
 @app.command()
@@ -257,9 +229,10 @@ def report(
 
     pewter report review.json --write review.md --write review.sarif
     """
-    from .saved import Output, run_report  # noqa: PLC0415
+    from .ending import Output  # noqa: PLC0415
+    from .saved import run_report  # noqa: PLC0415
 
-    raise typer.Exit(run_report(saved, site, Output(fail_on, tuple(write or ()), json, full)))
+    raise typer.Exit(run_report(saved, site, fail_on, request(Output, locals())))
 
 
 @app.command()
@@ -282,10 +255,13 @@ def judge(
 
     pewter judge review.json --as-of 2027-03-01
     """
-    from .saved import JudgeCommand, Output, run_judge  # noqa: PLC0415
+    from pewter.tasks.saved import JudgeRequest  # noqa: PLC0415
 
-    output = Output(fail_on, tuple(write or ()), json, full)
-    raise typer.Exit(run_judge(JudgeCommand(saved, as_of, site, tuple(trust or ()), tuple(suppose or ()), output)))
+    from .ending import Output  # noqa: PLC0415
+    from .saved import run_judge  # noqa: PLC0415
+
+    options = locals()
+    raise typer.Exit(run_judge(request(JudgeRequest, options, review=saved), fail_on, request(Output, options)))
 
 
 @app.command()
@@ -298,8 +274,10 @@ def recheck(
     every: Annotated[
         str | None, typer.Option(metavar="DURATION", help='How often, as "5 minutes" (1 minute; at least 30 seconds).')
     ] = None,
-    rule: Annotated[list[str] | None, typer.Option(metavar="RULE", help="Only gaps of these rules.")] = None,
-    where: Annotated[list[str] | None, typer.Option(metavar="PLACE", help="Only gaps at these places.")] = None,
+    rules: Annotated[list[str] | None, typer.Option("--rule", metavar="RULE", help="Only gaps of these rules.")] = None,
+    wheres: Annotated[
+        list[str] | None, typer.Option("--where", metavar="PLACE", help="Only gaps at these places.")
+    ] = None,
     full: Annotated[bool, typer.Option("--full", help="Show the whole report too.")] = False,
     fail_on: FailOnSaved = None,
     write: Write = None,
@@ -309,12 +287,13 @@ def recheck(
 
     pewter recheck review.json --rule chain/incomplete --wait "2 hours"
     """
-    from .recheck import RecheckCommand, run_recheck  # noqa: PLC0415
-    from .saved import Output  # noqa: PLC0415
+    from pewter.tasks.rechecking import RecheckRequest  # noqa: PLC0415
 
-    output = Output(fail_on, tuple(write or ()), json, full)
-    command = RecheckCommand(saved, wait, every, tuple(rule or ()), tuple(where or ()), output)
-    raise typer.Exit(run_recheck(command))
+    from .ending import Output  # noqa: PLC0415
+    from .recheck import run_recheck  # noqa: PLC0415
+
+    options = locals()
+    raise typer.Exit(run_recheck(request(RecheckRequest, options, review=saved), request(Output, options)))
 
 
 @app.command()
@@ -325,7 +304,7 @@ def compare(
     ] = None,
     write: Annotated[
         list[Path] | None,
-        typer.Option("--write", "-w", metavar="FILE", help="Write what changed: .html .md .json .sarif"),
+        typer.Option("--write", "-w", metavar="FILE", help=f"Write what changed: {' '.join(OF_COMPARISONS.suffixes)}"),
     ] = None,
     json: Annotated[bool, typer.Option("--json", help="What changed as JSON on standard output.")] = False,
 ) -> None:
@@ -343,9 +322,9 @@ def init(
     targets: Annotated[
         list[str], typer.Argument(metavar="TARGET", help="The names of one site; the first decides it.")
     ],
-    path: Paths = None,
-    route: Routes = None,
-    resolver: Resolver = None,
+    paths: Paths = None,
+    routes: Routes = None,
+    resolvers: Resolvers = None,
     trust: Trust = None,
     force: Annotated[bool, typer.Option("--force", help="Overwrite a pewter.toml that is there.")] = False,
 ) -> None:
@@ -353,18 +332,14 @@ def init(
 
     pewter init www.x.example
     """
-    from pewter.plan.settle import Typed  # noqa: PLC0415
+    from pewter.plan.request import LookRequest  # noqa: PLC0415
+    from pewter.tasks.starting import InitRequest  # noqa: PLC0415
 
-    from .init import InitCommand, run_init  # noqa: PLC0415
+    from .init import run_init  # noqa: PLC0415
 
-    typed = Typed(
-        targets=tuple(targets),
-        paths=tuple(path or ()),
-        routes=tuple(route or ()),
-        resolvers=tuple(resolver or ()),
-        trust=tuple(trust or ()),
-    )
-    raise typer.Exit(run_init(InitCommand(typed, force), Path.cwd()))
+    options = locals()
+    made = request(InitRequest, options, look=request(LookRequest, options), folder=Path.cwd())
+    raise typer.Exit(run_init(made))
 
 
 @app.command()
@@ -377,7 +352,7 @@ def expiry(
     write: Annotated[
         list[Path] | None,
         typer.Option(
-            "--write", "-w", metavar="FILE", help="Write the list: .ics .csv .om .prom, or a chart: .png .svg"
+            "--write", "-w", metavar="FILE", help=f"Write the list, or a chart: {' '.join(OF_ENDINGS.suffixes)}"
         ),
     ] = None,
 ) -> None:
@@ -385,9 +360,11 @@ def expiry(
 
     pewter expiry reviews/ --write ends.ics
     """
-    from .expiry import ExpiryCommand, run_expiry  # noqa: PLC0415
+    from pewter.tasks.expiring import ExpiryRequest  # noqa: PLC0415
 
-    raise typer.Exit(run_expiry(ExpiryCommand(tuple(sources), as_of, tuple(write or ()))))
+    from .expiry import run_expiry  # noqa: PLC0415
+
+    raise typer.Exit(run_expiry(request(ExpiryRequest, locals()), tuple(write or ())))
 
 
 @app.command()
@@ -413,8 +390,8 @@ def survey(
     brief: Annotated[
         bool, typer.Option("--brief", help="Four hellos, the ways in and the certificates alone.")
     ] = False,
-    route: Routes = None,
-    resolver: Resolver = None,
+    routes: Routes = None,
+    resolvers: Resolvers = None,
     trust: Trust = None,
     trust_only: TrustOnly = None,
     only: Annotated[list[str] | None, typer.Option(metavar="AREA", help="Judge by these areas or rules alone.")] = None,
@@ -440,7 +417,7 @@ def survey(
     write: Annotated[
         list[Path] | None,
         typer.Option(
-            "--write", "-w", metavar="FILE", help="Write the table: .csv .parquet .json .om, or a page: .html"
+            "--write", "-w", metavar="FILE", help=f"Write the table, or a page: {' '.join(OF_SURVEYS.suffixes)}"
         ),
     ] = None,
 ) -> None:
@@ -448,30 +425,18 @@ def survey(
 
     pewter survey sites.txt --into survey --brief --write sites.csv
     """
-    from .survey import SurveyCommand, run_survey  # noqa: PLC0415
+    from pewter.plan.request import LookRequest  # noqa: PLC0415
+    from pewter.tasks.surveying import SurveyRequest  # noqa: PLC0415
 
-    command = SurveyCommand(
-        list=sites,
-        into=into,
-        show=show,
-        again=again,
-        brief=brief,
-        routes=tuple(route or ()),
-        resolvers=tuple(resolver or ()),
-        trust=tuple(trust or ()),
-        trust_only=tuple(trust_only or ()),
-        only=tuple(only or ()),
-        skip=tuple(skip or ()),
-        revocation=revocation,
-        gentle=gentle,
-        timeout=timeout,
-        workers=workers,
-        cluster=cluster,
-        cluster_tls=tuple(cluster_tls or ()),
-        fail_on=fail_on,
-        write=tuple(write or ()),
-    )
-    raise typer.Exit(run_survey(command))
+    from .survey import run_survey  # noqa: PLC0415
+
+    options = locals()
+    if show is not None and (sites is not None or into is not None):
+        raise UsageError("--show tells of a folder by itself: leave the list and --into out.")
+    made = None
+    if sites is not None and into is not None:
+        made = request(SurveyRequest, options, list=sites, look=request(LookRequest, options))
+    raise typer.Exit(run_survey(made, show, fail_on, tuple(write or ())))
 
 
 @app.command()

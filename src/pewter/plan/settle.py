@@ -17,6 +17,7 @@ from pewter.judge.rules import SITE_RULES, chosen_rules, near, steps_for
 from pewter.web.sites import are_siblings
 
 from .own_files import read_certificate_file, read_log_file, read_trust_file
+from .request import LookRequest
 from .root_stores import own_stores
 from .site_file import KINDS, NAME, SiteFile, lines_of_names, read_site_file
 from .terms import SUPPOSITIONS, terms_of
@@ -24,32 +25,6 @@ from .texts import TypedTarget, origin_text, read_canonical, read_path, read_tar
 
 GENTLE_SECONDS = 300.0
 """For the whole review, where it makes one connection at a time."""
-
-
-@dataclass(frozen=True)
-class Typed:
-    """The options of a look and its terms, as typed."""
-
-    targets: tuple[str, ...] = ()
-    canonical: str | None = None
-    also: tuple[str, ...] = ()
-    paths: tuple[str, ...] = ()
-    routes: tuple[str, ...] = ()
-    resolvers: tuple[str, ...] = ()
-    origins: tuple[str, ...] = ()
-    trust: tuple[Path, ...] = ()
-    trust_only: tuple[Path, ...] = ()
-    certificates: tuple[Path, ...] = ()
-    ct_logs: tuple[Path, ...] = ()
-    revocation: bool = False
-    gentle: bool = False
-    suppose: tuple[str, ...] = ()
-    only: tuple[str, ...] = ()
-    skip: tuple[str, ...] = ()
-    timeout: float | None = None
-    server: str = ""
-    uses_site_file: bool = True
-    """Where the folder has one of this site."""
 
 
 @dataclass(frozen=True)
@@ -61,7 +36,7 @@ class Settled:
     given: Given
 
 
-def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
+def settle(typed: LookRequest, folder: Path, say: Callable[[str], None]) -> Settled:
     """What was typed comes before what the folder's site file says.  ``say`` is told what is not used, and why."""
     site_file = _site_file(typed, folder, say)
     look, is_described = site_file.look, site_file != SiteFile()
@@ -99,7 +74,7 @@ def settle(typed: Typed, folder: Path, say: Callable[[str], None]) -> Settled:
     return Settled(plan, terms, _given(typed, site_file, folder, say))
 
 
-def _origins(typed: Typed, site_file: SiteFile, targets: Sequence[Target]) -> tuple[str, ...]:
+def _origins(typed: LookRequest, site_file: SiteFile, targets: Sequence[Target]) -> tuple[str, ...]:
     """Those that were typed, and of the site file's those of names under review."""
     hosts = {target.host for target in targets}
 
@@ -110,7 +85,7 @@ def _origins(typed: Typed, site_file: SiteFile, targets: Sequence[Target]) -> tu
     return tuple(dict.fromkeys((*read(typed.origins), *of_targets)))
 
 
-def _given(typed: Typed, site_file: SiteFile, folder: Path, say: Callable[[str], None]) -> Given:
+def _given(typed: LookRequest, site_file: SiteFile, folder: Path, say: Callable[[str], None]) -> Given:
     look = site_file.look
 
     def in_folder(names: Sequence[str]) -> tuple[Path, ...]:
@@ -128,7 +103,7 @@ def _given(typed: Typed, site_file: SiteFile, folder: Path, say: Callable[[str],
     )
 
 
-def _targets_and_paths(typed: Typed, site_file: SiteFile) -> tuple[tuple[Target, ...], tuple[str, ...]]:
+def _targets_and_paths(typed: LookRequest, site_file: SiteFile) -> tuple[tuple[Target, ...], tuple[str, ...]]:
     read = [read_target(text) for text in (*typed.targets, *typed.also)]
     targets = read if typed.targets else [*(TypedTarget(name, 443, None) for name in _names_of(site_file)), *read]
     if not targets:
@@ -140,7 +115,7 @@ def _targets_and_paths(typed: Typed, site_file: SiteFile) -> tuple[tuple[Target,
     return tuple(distinct.values()), tuple(dict.fromkeys(("/", *map(read_path, paths))))
 
 
-def _site_file(typed: Typed, folder: Path, say: Callable[[str], None]) -> SiteFile:
+def _site_file(typed: LookRequest, folder: Path, say: Callable[[str], None]) -> SiteFile:
     """The folder's site file, where no target is given or the first is a name of that site."""
     path = folder / NAME
     if not typed.uses_site_file or not path.exists():

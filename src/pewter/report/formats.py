@@ -1,66 +1,102 @@
-"""The table of formats: one row each, and pure functions from a review to octets."""
+"""The tables of formats: for each kind of result one row a format, with the function that makes its octets.
 
-from collections.abc import Callable, Iterable
+A function is imported when its format is wanted: no command waits for the others, and the help reads these tables.
+"""
+
+import importlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 from pewter.errors import UsageError
-from pewter.judge.comparison import write_comparison
-from pewter.judge.review import Review, write_review
-
-from .html import render_html, render_html_changes
-from .icalendar import render_icalendar
-from .junit import render_junit
-from .markdown import render_markdown, render_markdown_changes
-from .metrics import render_openmetrics, render_textfile
-from .rows import render_rows
-from .sarif import render_sarif, render_sarif_changes
-from .text import render_text
 
 
 @dataclass(frozen=True)
 class Format:
-    """One way to write a review down."""
+    """One way to write a result down."""
 
     suffix: str
     title: str
-    render: Callable[[Review], bytes]
+    function: str
+    """``html.render_html`` of this part: takes the result, gives octets; the same result gives the same octets."""
+
+    def load(self) -> Callable[..., bytes]:
+        module, _, name = self.function.rpartition(".")
+        made: Callable[..., bytes] = getattr(importlib.import_module(f"{__package__}.{module}"), name)
+        return made
 
 
-FORMATS = (
-    Format(".json", "JSON, to be read again", write_review),
-    Format(".txt", "the report as plain text", render_text),
-    Format(".html", "HTML, one file that loads nothing", render_html),
-    Format(".md", "Markdown, for a ticket", render_markdown),
-    Format(".csv", "CSV, one row an outcome", render_rows),
-    Format(".sarif", "SARIF 2.1.0, for code scanning", render_sarif),
-    Format(".xml", "JUnit XML, for build servers", render_junit),
-    Format(".ics", "iCalendar, what ends when", render_icalendar),
-    Format(".om", "OpenMetrics", render_openmetrics),
-    Format(".prom", "the text format of a textfile collector", render_textfile),
+@dataclass(frozen=True)
+class Formats:
+    """All formats of one kind of result."""
+
+    rows: tuple[Format, ...]
+
+    @property
+    def suffixes(self) -> tuple[str, ...]:
+        return tuple(each.suffix for each in self.rows)
+
+    def render(self, suffix: str, *result: object) -> bytes:
+        """A result in the format of a suffix.  UsageError for no such format."""
+        for each in self.rows:
+            if each.suffix == suffix:
+                return each.load()(*result)
+        raise UsageError(f"{suffix!r} is no format; there are {', '.join(self.suffixes)}.")
+
+    def check(self, path: Path) -> None:
+        """UsageError for a file whose suffix is that of no format."""
+        if path.suffix not in self.suffixes:
+            raise UsageError(f"--write {path}: the suffix says the format; it can be {', '.join(self.suffixes)}.")
+
+
+OF_REVIEWS = Formats(
+    (
+        Format(".json", "JSON, to be read again", "saved.render_json"),
+        Format(".html", "HTML, one file that loads nothing", "html.render_html"),
+        Format(".txt", "the report as plain text", "text.render_text"),
+        Format(".md", "Markdown, for a ticket", "markdown.render_markdown"),
+        Format(".csv", "CSV, one row an outcome", "rows.render_rows"),
+        Format(".sarif", "SARIF 2.1.0, for code scanning", "sarif.render_sarif"),
+        Format(".xml", "JUnit XML, for build servers", "junit.render_junit"),
+        Format(".ics", "iCalendar, what ends when", "icalendar.render_icalendar"),
+        Format(".om", "OpenMetrics", "metrics.render_openmetrics"),
+        Format(".prom", "the text format of a textfile collector", "metrics.render_textfile"),
+    )
 )
-"""The one table of formats."""
+"""Of a review."""
 
+OF_COMPARISONS = Formats(
+    (
+        Format(".html", "HTML, one file that loads nothing", "html.render_html_changes"),
+        Format(".md", "Markdown, for a ticket", "markdown.render_markdown_changes"),
+        Format(".json", "JSON", "saved.render_json_changes"),
+        Format(".sarif", "SARIF 2.1.0, with baseline states", "sarif.render_sarif_changes"),
+    )
+)
+"""Of what changed between two reviews: the older one, the newer one, and what is to be remarked of each."""
 
-COMPARISON_FORMATS = {
-    ".html": render_html_changes,
-    ".md": render_markdown_changes,
-    ".json": write_comparison,
-    ".sarif": render_sarif_changes,
-}
-"""Of what changed between two reviews, older and newer."""
+OF_ENDINGS = Formats(
+    (
+        Format(".ics", "iCalendar", "icalendar.calendar"),
+        Format(".csv", "CSV, one row an end", "endings.render_rows"),
+        Format(".om", "OpenMetrics", "endings.render_openmetrics"),
+        Format(".prom", "the text format of a textfile collector", "endings.render_textfile"),
+        Format(".png", "a chart", "endings.render_png"),
+        Format(".svg", "a chart", "endings.render_svg"),
+    )
+)
+"""Of what ends when: the endings, soonest first, and the moment by which some are past."""
 
+OF_SURVEYS = Formats(
+    (
+        Format(".csv", "CSV, one row a site", "many.render_csv"),
+        Format(".json", "JSON", "many.render_json"),
+        Format(".om", "OpenMetrics", "many.render_openmetrics"),
+        Format(".parquet", "Parquet, typed columns", "frames.render_parquet"),
+        Format(".html", "a page", "survey_page.render_survey_page"),
+    )
+)
+"""Of a survey as far as it has come."""
 
-def render(review: Review, suffix: str) -> bytes:
-    """A review in the format of a suffix; the same review gives the same octets.  UsageError for no such format."""
-    for each in FORMATS:
-        if each.suffix == suffix:
-            return each.render(review)
-    raise UsageError(f"{suffix!r} is no format; there are {', '.join(each.suffix for each in FORMATS)}.")
-
-
-def check_format(path: Path, suffixes: Iterable[str] | None = None) -> None:
-    """UsageError for a file whose suffix is that of no format, of a review's where none are given."""
-    known = tuple(suffixes) if suffixes is not None else tuple(each.suffix for each in FORMATS)
-    if path.suffix not in known:
-        raise UsageError(f"--write {path}: the suffix says the format; it can be {', '.join(known)}.")
+OF_RUNS = Formats((Format(".json", "JSON", "many.render_run_changes_json"),))
+"""Of what changed from one run of a survey to the next."""

@@ -3,7 +3,7 @@
 import datetime
 import re
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -317,7 +317,3 @@ def render_run_changes_json(changes: RunChanges) -> bytes:
         "sites": sites,
     }
     return json_escaped(msgspec.json.encode(content)) + b"\n"
-
-
-FORMATS: dict[str, Callable[[Found], bytes]] = {".csv": render_csv, ".json": render_json, ".om": render_openmetrics}
-"""Those that need no extra."""

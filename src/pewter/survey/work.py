@@ -23,6 +23,19 @@ class Watcher(Protocol):
     def say(self, words: str) -> None: ...
 
 
+class Quiet:
+    """Nobody watches."""
+
+    def stored(self, row: SiteRow) -> None:
+        """Nothing is told."""
+
+    def waits_for(self, keys: list[str]) -> None:
+        """Nothing is told."""
+
+    def say(self, words: str) -> None:
+        """Nothing is told."""
+
+
 @dataclass
 class Work:
     """One run of a survey: the list of what is to be done is the ledger's, which this process alone writes."""

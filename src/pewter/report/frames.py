@@ -1,14 +1,13 @@
 """A survey as pandas frames, with types that are read back as they were written."""
 
 from collections.abc import Sequence
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pewter.errors import UsageError
 from pewter.judge.outcomes import Level
-from pewter.judge.summary import COLUMNS, Row, row_of
+from pewter.judge.summary import COLUMNS, Row
 
-from .store import Ledger
+from .many import Found
 
 if TYPE_CHECKING:
     import pandas
@@ -16,22 +15,6 @@ if TYPE_CHECKING:
 _WHOLE = ("names", "breaks", "exposes", "weakens", "notes", "unknown", "days_left", "hsts_age", "connections", "run")
 _MOMENTS = ("not_before", "not_after", "renewal", "looked_at")
 _TEXTS = ("site", "lands_on", "opens", "versions", "key", "issuer", "caa", "error")
-
-
-def frame_of(folder: Path) -> "pandas.DataFrame":
-    """One row a site, the columns of a survey.  Raises FileError, and UsageError where pandas is not installed."""
-    with Ledger.open_to_read(folder) as ledger:
-        return frame([row_of(values) for values in ledger.rows()])
-
-
-def gaps_frame_of(folder: Path) -> "pandas.DataFrame":
-    """One row a gap: site, rule, level, place, accepted."""
-    pandas = _pandas()
-    with Ledger.open_to_read(folder) as ledger:
-        found = pandas.DataFrame(list(ledger.gaps()), columns=["site", "rule", "level", "place", "accepted"])
-    found["level"] = _levels(pandas, found["level"])
-    found["accepted"] = found["accepted"].astype(bool)
-    return found
 
 
 def frame(rows: Sequence[Row]) -> "pandas.DataFrame":
@@ -50,13 +33,13 @@ def frame(rows: Sequence[Row]) -> "pandas.DataFrame":
     return found
 
 
-def parquet(rows: Sequence[Row]) -> bytes:
+def render_parquet(found: Found) -> bytes:
     """The frame as Parquet."""
     import io  # noqa: PLC0415
 
     out = io.BytesIO()
     try:
-        frame(rows).to_parquet(out, index=False)
+        frame(found.rows).to_parquet(out, index=False)
     except ImportError:
         raise UsageError("Parquet needs pyarrow, which is not installed here: pip install 'pewter[charts]'") from None
     return out.getvalue()

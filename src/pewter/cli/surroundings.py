@@ -1,0 +1,74 @@
+"""What the tasks meet in a terminal: progress, signals, passphrases."""
+
+import asyncio
+import contextlib
+import gc
+import getpass
+import signal
+import sys
+from collections.abc import Awaitable, Callable
+
+from pewter.evidence import Evidence, Plan
+from pewter.gather.board import Given
+from pewter.gather.look import Interruption, look
+from pewter.gather.scene import Progress
+from pewter.survey.work import Watcher
+from pewter.tasks.surroundings import Alone
+
+from .progress import SurveyProgress, show_progress
+from .saying import say
+from .signals import ENDING, kept_handlers
+
+
+class Terminal(Alone):
+    """Says on standard error; whoever ends a look or a survey gets what was seen so far."""
+
+    def say(self, words: str) -> None:
+        say(words)
+
+    def look(self, plan: Plan, given: Given) -> Evidence:
+        """From beginning to end, or to a signal."""
+        # What was imported and read by now stays: looking for garbage in it would hold up the look, 100 ms at a time.
+        gc.freeze()
+        with show_progress() as progress, kept_handlers():
+            return asyncio.run(_look(plan, given, progress))
+
+    def survey(self, work: Callable[[Watcher], Awaitable[None]], done: int, whole: int) -> bool:
+        watcher = SurveyProgress(done, whole)
+
+        async def run() -> None:
+            task = asyncio.current_task()
+            assert task is not None
+            on_signals(task.cancel)
+            await work(watcher)
+
+        try:
+            asyncio.run(run())
+        except (asyncio.CancelledError, KeyboardInterrupt):
+            return True
+        finally:
+            watcher.close()
+        return False
+
+    def passphrase(self, what: str) -> bytes | None:
+        """Typed where there is a terminal."""
+        if not sys.stdin.isatty():
+            return None
+        try:
+            return getpass.getpass(f"Passphrase for {what} (empty: leave it closed): ", sys.stderr).encode() or None
+        except EOFError:
+            return None
+
+
+async def _look(plan: Plan, given: Given, progress: Progress) -> Evidence:
+    interruption = Interruption()
+    on_signals(interruption.interrupt)
+    return await look(plan, given, progress, interruption=interruption)
+
+
+def on_signals(do: Callable[[], object]) -> None:
+    """In the running loop, for every signal that ends programs; as far as this system has them."""
+    loop = asyncio.get_running_loop()
+    for name in ("SIGINT", *ENDING):
+        with contextlib.suppress(AttributeError, NotImplementedError, RuntimeError, ValueError):
+            loop.add_signal_handler(getattr(signal, name), do)

@@ -1,0 +1,45 @@
+"""A review: settled, looked at, judged."""
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import msgspec
+
+from pewter.judge.facts.case import Case
+from pewter.judge.review import Review, make_review
+from pewter.plan.own_files import read_har_file
+from pewter.plan.request import LookRequest
+from pewter.plan.settle import settle
+from pewter.plan.texts import read_as_of, read_level
+
+from .surroundings import Alone, Surroundings
+
+
+@dataclass(frozen=True)
+class ReviewRequest:
+    """What is to be reviewed, and how it is judged."""
+
+    look: LookRequest = field(default_factory=LookRequest)
+    har: tuple[Path, ...] = ()
+    """Recordings of a browser."""
+
+    as_of: str | None = None
+    fail_on: str = "exposes"
+    folder: Path = field(default_factory=Path)
+    """Whose ``pewter.toml`` counts."""
+
+
+def review(request: ReviewRequest, around: Surroundings | None = None) -> Review:
+    """Take the look and judge it.  UsageError or FileError for what cannot be asked; never for what a site does."""
+    around = around or Alone()
+    fail_on = read_level(request.fail_on)
+    as_of = read_as_of(request.as_of)
+    recordings = [read_har_file(file) for file in request.har]
+    settled = settle(request.look, request.folder, around.say)
+    evidence = around.look(settled.plan, settled.given)
+    for journeys, pages in recordings:
+        evidence = msgspec.structs.replace(
+            evidence, journeys=(*evidence.journeys, *journeys), pages=(*evidence.pages, *pages)
+        )
+    terms = msgspec.structs.replace(settled.terms, fail_on=fail_on.value)
+    return make_review(Case(evidence, terms, as_of or evidence.begun, settled.given.stores))

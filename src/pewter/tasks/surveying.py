@@ -1,0 +1,207 @@
+"""A survey: many sites, on this machine or on a cluster; and what its folder tells afterwards."""
+
+import datetime
+import os
+import sys
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from pewter.errors import FileError, UsageError
+from pewter.gather.routes import read_route
+from pewter.judge.expectations import read_duration
+from pewter.judge.rules import SITE_RULES
+from pewter.judge.summary import row_of
+from pewter.plan.files import read_bounded
+from pewter.plan.own_files import read_trust_file
+from pewter.plan.request import LookRequest
+from pewter.plan.settle import check_look
+from pewter.plan.texts import resolver_text
+from pewter.report.many import Found
+from pewter.survey.local import LocalSurvey, files_allowed, within_files
+from pewter.survey.processes import Started, forked
+from pewter.survey.settings import FULL_SECONDS, Settings
+from pewter.survey.sites import MAX_LIST, SiteList, read_list, words_for_wrong
+from pewter.survey.store import Again, Ledger
+from pewter.survey.work import Watcher
+
+from .surroundings import Alone, Surroundings
+
+if TYPE_CHECKING:
+    import pandas
+
+    from pewter.survey.cluster import ClusterSurvey
+
+SITES_UNDER_WAY = 60
+
+
+@dataclass(frozen=True)
+class SurveyRequest:
+    """Which sites, where what is found is kept, and how each is looked at."""
+
+    list: Path
+    """One site a line; ``-`` for standard input."""
+
+    into: Path
+    again: str | None = None
+    brief: bool = False
+    look: LookRequest = field(default_factory=LookRequest)
+    """Of its options those that every site can have: routes, resolvers, trust, areas, revocation, gentle, timeout."""
+
+    workers: int | None = None
+    cluster: str | None = None
+    cluster_tls: tuple[Path, ...] = ()
+
+
+@dataclass(frozen=True)
+class Surveyed:
+    """What a survey's folder tells."""
+
+    found: Found
+    broken_off: bool = False
+
+
+def survey(request: SurveyRequest, around: Surroundings | None = None) -> Surveyed:
+    """Look at every site of the list that waits.  Raises UsageError, FileError, or NotReviewedError."""
+    around = around or Alone()
+    again = read_again(request.again)
+    settings = _settings(request)
+    sites = _sites(request.list, around)
+    settings = msgspec.structs.replace(settings, workers=min(settings.workers, len(sites.sites)))
+    workers = settings.workers if request.cluster is None else 0
+    with forked(workers) as ready, Ledger.open_to_write(request.into) as ledger:
+        broken_off = _look(request, ledger, sites, settings, again, ready, around)
+        ledger.fold()
+        return Surveyed(found_in(ledger), broken_off)
+
+
+def show_survey(folder: Path) -> Surveyed:
+    """What was found, without the network.  Raises FileError."""
+    with Ledger.open_to_read(folder) as ledger:
+        return Surveyed(found_in(ledger))
+
+
+def survey_frame(folder: Path) -> "pandas.DataFrame":
+    """One row a site, the columns of a survey.  Raises FileError, and UsageError where pandas is not installed."""
+    from pewter.report.frames import frame  # noqa: PLC0415
+
+    with Ledger.open_to_read(folder) as ledger:
+        return frame([row_of(values) for values in ledger.rows()])
+
+
+def read_again(text: str | None) -> Again | None:
+    """``all``, ``unreachable``, ``older-than 7d``; UsageError for anything else."""
+    if text is None:
+        return None
+    which, _, age = text.replace("=", " ").partition(" ")
+    if which in {"all", "unreachable"} and not age:
+        return Again(which)
+    duration = _age(age) if which == "older-than" else None
+    if duration is None:
+        raise UsageError(
+            f'--again {text!r}: it can be all, unreachable, or older-than with a time, as "older-than 7d".'
+        )
+    return Again(which, duration)
+
+
+def _age(text: str) -> datetime.timedelta | None:
+    """``7d``, ``12h`` or as elsewhere, ``7 days``."""
+    units = {"d": "days", "h": "hours", "m": "minutes"}
+    if text[:-1].isascii() and text[:-1].isdigit() and text[-1:] in units:
+        return datetime.timedelta(**{units[text[-1]]: min(int(text[:-1]), 100_000)})
+    return read_duration(text)
+
+
+def _settings(request: SurveyRequest) -> Settings:
+    look = request.look
+    timeout = look.timeout if look.timeout is not None else FULL_SECONDS
+    rules = check_look(look.only, look.skip, timeout, look.trust, look.trust_only)
+    if request.brief and all(rule.area == "dns" for rule in rules):
+        raise UsageError("--brief asks nothing of name servers: the area dns needs a whole look.")
+    workers = request.workers if request.workers is not None else os.cpu_count() or 1
+    if not 0 < workers <= 64:
+        raise UsageError(f"--workers is {workers}; allowed are 1 to 64.")
+    under_way, sockets = within_files(SITES_UNDER_WAY, files_allowed())
+    return Settings(
+        is_brief=request.brief,
+        resolvers=tuple(map(resolver_text, dict.fromkeys(look.resolvers))),
+        routes=tuple(str(read_route(text)) for text in look.routes),
+        only=look.only,
+        skip=look.skip,
+        gentle=look.gentle,
+        revocation=look.revocation,
+        seconds=look.timeout or 0.0,
+        trust=tuple(each.der for file in (*look.trust, *look.trust_only) for each in read_trust_file(file)),
+        trusts_given_only=bool(look.trust_only),
+        workers=workers,
+        sites_under_way=under_way,
+        sockets=sockets,
+    )
+
+
+def _sites(path: Path, around: Surroundings) -> SiteList:
+    """The list, wrong lines said; UsageError where every line is wrong."""
+    if str(path) == "-":
+        octets = sys.stdin.buffer.read(MAX_LIST + 1) if sys.stdin is not None else b""
+        if len(octets) > MAX_LIST:
+            raise FileError(f"standard input is longer than {MAX_LIST >> 20} MiB, which is no list of sites.")
+        sites = read_list(octets, "standard input")
+    else:
+        sites = read_list(read_bounded(path, MAX_LIST, "list of sites"), str(path))
+    for words in words_for_wrong(sites.wrong):
+        around.say(words)
+    if not sites.sites:
+        raise FileError(f"{path} names no site: every line of it is wrong.")
+    if sites.doubles:
+        around.say(f"{sites.doubles:,} lines name a site that stands there already")
+    return sites
+
+
+def _look(
+    request: SurveyRequest,
+    ledger: Ledger,
+    sites: SiteList,
+    settings: Settings,
+    again: Again | None,
+    ready: list[Started],
+    around: Surroundings,
+) -> bool:
+    """Whether it was broken off."""
+    listed = ledger.take_list(sites.sites)
+    now = datetime.datetime.now(datetime.UTC)
+    run = ledger.begin(msgspec.json.encode(settings, enc_hook=lambda _: "").decode(), again, now)
+    done, whole = ledger.counts()
+    if listed.gone:
+        around.say(f"{listed.gone:,} sites of the folder are not in the list any more; what was found of them is kept")
+    if done == whole:
+        around.say(f"all {whole:,} sites are looked at; --again looks anew")
+        return False
+    if done:
+        around.say(f"going on: {done:,} of {whole:,} sites are looked at already")
+    if around.survey(lambda watcher: _work(request, ledger, run, settings, ready, watcher).go(), done, whole):
+        around.say("stopped; the same command goes on where it was")
+        return True
+    ledger.end(run, datetime.datetime.now(datetime.UTC))
+    return False
+
+
+def _work(
+    request: SurveyRequest, ledger: Ledger, run: int, settings: Settings, ready: list[Started], watcher: Watcher
+) -> "LocalSurvey | ClusterSurvey":
+    if request.cluster is None:
+        return LocalSurvey(ledger, run, settings, watcher, ready)
+    from pewter.survey.cluster import ClusterSurvey  # noqa: PLC0415
+
+    return ClusterSurvey(ledger, run, settings, watcher, request.cluster, request.cluster_tls)
+
+
+def found_in(ledger: Ledger) -> Found:
+    """What a folder tells."""
+    run, begun, _ = ledger.last_run
+    done, whole = ledger.counts()
+    rows = [row_of(values) for values in ledger.rows()]
+    titles = {rule.name: rule.words.title for rule in SITE_RULES}
+    moment = datetime.datetime.fromisoformat(begun) if begun else None
+    return Found(rows, ledger.rules(), whole, run, moment, done == whole, titles)
