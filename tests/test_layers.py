@@ -25,7 +25,15 @@ ALLOWED = {
     "web": {"evidence", "octets", "places", "kept"},
     "names": {"evidence", "kept"},
     "mends": {"phrases"},
+    "levels": set(),
+    "expectations": {"errors", "evidence", "phrases"},
+    "facts": {"crypto", "octets", "evidence", "expectations", "names", "phrases", "pki", "places", "tls", "web"},
+    "pictures": {"evidence", "facts", "levels", "names", "phrases", "pki", "places", "tls", "web"},
     "judge": {
+        "facts",
+        "pictures",
+        "expectations",
+        "levels",
         "evidence",
         "tls",
         "pki",
@@ -41,9 +49,27 @@ ALLOWED = {
         "version",
     },
     "gather": {"version", "evidence", "tls", "pki", "web", "names", "errors", "octets", "places", "kept"},
-    "report": {"version", "evidence", "web", "judge", "errors", "escape", "phrases"},
-    "plan": {"evidence", "tls", "pki", "web", "names", "mends", "judge", "gather", "errors", "escape", "places"},
+    "report": {"levels", "pki", "version", "evidence", "web", "judge", "errors", "escape", "phrases"},
+    "plan": {
+        "levels",
+        "expectations",
+        "facts",
+        "evidence",
+        "tls",
+        "pki",
+        "web",
+        "names",
+        "mends",
+        "judge",
+        "gather",
+        "errors",
+        "escape",
+        "places",
+    },
     "survey": {
+        "facts",
+        "expectations",
+        "levels",
         "version",
         "evidence",
         "names",
@@ -57,6 +83,9 @@ ALLOWED = {
         "escape",
     },
     "tasks": {
+        "facts",
+        "expectations",
+        "levels",
         "errors",
         "escape",
         "evidence",
@@ -72,9 +101,24 @@ ALLOWED = {
         "survey",
         "web",
     },
-    "api": {"tasks", "evidence", "judge", "gather", "plan", "report", "survey", "errors"},
+    "api": {
+        "facts",
+        "expectations",
+        "levels",
+        "tasks",
+        "evidence",
+        "judge",
+        "gather",
+        "plan",
+        "report",
+        "survey",
+        "errors",
+    },
     "lab": {"evidence", "tls", "octets", "errors"},
     "cli": {
+        "facts",
+        "expectations",
+        "levels",
         "tasks",
         "version",
         "evidence",
@@ -95,7 +139,7 @@ ALLOWED = {
         "phrases",
     },
 }
-CORE = ("evidence", "tls", "pki", "names", "web", "judge")
+CORE = ("evidence", "tls", "pki", "names", "web", "facts", "pictures", "judge")
 NOT_IN_THE_CORE = {"asyncio", "socket", "ssl", "httpx", "httpcore", "typer", "rich", "dns", "requests", "selectors"}
 
 
@@ -135,9 +179,8 @@ def test_core_has_no_interface_sockets_or_event_loop(part):
 @pytest.mark.parametrize(
     ("importing", "left_alone"),
     [
-        pytest.param("judge/facts", "pewter.judge.rule", id="facts-import-no-rule"),
         pytest.param("judge/rules", "pewter.judge.results", id="rules-import-no-results"),
-        pytest.param("report", "pewter.judge.facts", id="renderers-import-no-fact"),
+        pytest.param("report", "pewter.facts", id="renderers-import-no-fact"),
         pytest.param("report", "pewter.judge.rule", id="renderers-import-no-rule"),
     ],
 )

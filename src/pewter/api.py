@@ -11,13 +11,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from pewter.evidence import Evidence, Plan
+from pewter.expectations import Terms
+from pewter.facts.case import Case
 from pewter.gather.board import Given
 from pewter.gather.look import Interruption
 from pewter.gather.look import look as _look
 from pewter.gather.scene import Silence
 from pewter.judge.comparison import Comparison, compare
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.case import Case
 from pewter.judge.review import Review, make_review
 from pewter.plan.request import LookRequest
 from pewter.plan.root_stores import own_stores

@@ -26,10 +26,10 @@ from browser.cases import CA_HOST, COOKIES, PAGE, PARTS, PARTS_OF_PAGES, STS, ZO
 from browser.certificate_cases import RESPONDER, Stapled, certificate_hosts, roots, staples
 from browser.drivers import Chromium, Firefox, both
 from pewter.evidence import WayIn
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.browsers import Browser, Prediction
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.visits import predict_for
+from pewter.expectations import Terms
+from pewter.facts.browsers import Browser, Prediction
+from pewter.facts.case import Case
+from pewter.facts.visits import predict_for
 from pewter.lab.name_server import NameServer, zone_of_table
 from pewter.lab.web_server import Response, VirtualHost, WebServer
 from pewter.pki import Store, read_certificate

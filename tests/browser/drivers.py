@@ -14,7 +14,7 @@ from pathlib import Path
 from selenium import webdriver
 from selenium.common.exceptions import WebDriverException
 
-from pewter.judge.facts.browsers import Prediction
+from pewter.facts.browsers import Prediction
 
 LOADED_SECONDS = 8.0
 

@@ -5,8 +5,8 @@ import subprocess
 import pytest
 
 from pewter.evidence import Order, Seen, VersionOutcome, protocols
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.case import Case
+from pewter.expectations import Terms
+from pewter.facts.case import Case
 from pewter.judge.outcomes import Gap, Holds
 from pewter.judge.rules import chain, protocol_suites
 from pewter.lab.authority import issue_server

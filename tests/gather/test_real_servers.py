@@ -3,8 +3,8 @@
 import pytest
 
 from pewter.evidence import Ended, Handshake, HowEnded, Landed, Proof
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.case import Case
+from pewter.expectations import Terms
+from pewter.facts.case import Case
 from pewter.judge.outcomes import Gap
 from pewter.judge.rules import chain, hsts, redirect
 from pewter.lab.authority import Issued, issue_server

@@ -8,8 +8,8 @@ import pytest
 from cryptography import x509
 
 from pewter.evidence import Seen, Unseen
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.case import Case
+from pewter.expectations import Terms
+from pewter.facts.case import Case
 from pewter.judge.outcomes import Gap, Unknown
 from pewter.judge.rules import chain_status
 from pewter.lab.authority import Issued, issue_ca, issue_server

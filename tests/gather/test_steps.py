@@ -28,6 +28,8 @@ from pewter.evidence import (
     Unseen,
     protocols,
 )
+from pewter.expectations import Terms
+from pewter.facts.case import Case
 from pewter.gather.board import Given
 from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import SharedAnswers
@@ -39,8 +41,6 @@ from pewter.gather.look import look
 from pewter.gather.network import Network, Shared
 from pewter.gather.routes import Destination
 from pewter.gather.slots import Pool
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.case import Case
 from pewter.judge.review import make_review
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.tls.trial import Picked, Refused

@@ -2,10 +2,10 @@
 
 import pytest
 
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.browsers import Prediction
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.visits import predict_visits
+from pewter.expectations import Terms
+from pewter.facts.browsers import Prediction
+from pewter.facts.case import Case
+from pewter.facts.visits import predict_visits
 from pewter.judge.outcomes import Gap
 from pewter.judge.rules import cookie, hsts, page, redirect
 from pewter.lab.authority import issue_server

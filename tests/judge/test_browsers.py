@@ -25,8 +25,8 @@ from pewter.evidence import (
     protocols,
 )
 from pewter.evidence import Protocol as Spoken
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.visits import predict_visits
+from pewter.facts.case import Case
+from pewter.facts.visits import predict_visits
 from pewter.judge.rules import chain, chain_keys, chain_status, page, protocol_suites, reach, redirect
 from pewter.judge.rules import name as name_rules
 from pewter.lab.authority import DAY, issue_ca, issue_server

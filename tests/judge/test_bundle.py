@@ -2,7 +2,7 @@
 
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
-from pewter.judge.facts.bundle import Bundle, BundleCase, LiveChain
+from pewter.facts.bundle import Bundle, BundleCase, LiveChain
 from pewter.judge.rules import bundle
 from pewter.lab.authority import DAY, issue_server
 from pewter.pki import read_certificate

@@ -23,9 +23,9 @@ from pewter.evidence import (
     StoredCertificate,
     Unseen,
 )
-from pewter.judge.expectations import Expectations, Terms
-from pewter.judge.facts.browsers import Browser, browsers_refusing_key
-from pewter.judge.facts.case import Case
+from pewter.expectations import Expectations, Terms
+from pewter.facts.browsers import Browser, browsers_refusing_key
+from pewter.facts.case import Case
 from pewter.judge.outcomes import Gap, Holds
 from pewter.judge.rules import chain, chain_keys, chain_status, date
 from pewter.judge.rules import name as name_rules

@@ -13,8 +13,8 @@ from pewter.cli import demo
 from pewter.cli.ending import Output
 from pewter.cli.review import run_review
 from pewter.evidence import DnsSeen, Lookup, Name, Step, Unanswered, Unseen
+from pewter.facts.case import Case
 from pewter.judge.comparison import Change, compare
-from pewter.judge.facts.case import Case
 from pewter.judge.review import make_review, read_review, stores_of
 from pewter.judge.rules import AREAS, SITE_RULES, chosen_rules, steps_for
 from pewter.lab.marram import Stage, marram_ferries

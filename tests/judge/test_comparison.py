@@ -7,8 +7,8 @@ import pytest
 from cryptography.x509 import ocsp as x509_ocsp
 
 from pewter.evidence import AskedServer, DnsSeen, Name, StopCause, Unseen
+from pewter.expectations import AcceptedGap, Expectations, Terms
 from pewter.judge.comparison import Change, compare
-from pewter.judge.expectations import AcceptedGap, Expectations, Terms
 from pewter.judge.review import make_review
 from pewter.lab.authority import issue_ca, issue_server
 from support.cases import case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen

@@ -5,7 +5,7 @@ import datetime
 import msgspec
 
 from pewter.evidence import Answer, Lookup, Name, Seen, Unanswered, Unseen
-from pewter.judge.expectations import Expectations, Terms
+from pewter.expectations import Expectations, Terms
 from pewter.judge.rules import dns, dns_names, dns_records
 from support.cases import case, endpoint, handshake, hop, journey, outcomes, table
 from support.dns import NONE, SOA, WWW, ZONE, changed

@@ -3,7 +3,7 @@
 import datetime
 
 from pewter.evidence import HowFailed, Name, NoConnection, StopCause
-from pewter.judge.expectations import Expectations, Terms
+from pewter.expectations import Expectations, Terms
 from pewter.judge.rules import date, hsts
 from support.cases import (
     ADDRESS,

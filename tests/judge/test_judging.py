@@ -16,17 +16,16 @@ from hypothesis import strategies as st
 
 from pewter.errors import FileError
 from pewter.evidence import FetchedIssuer, HowFailed, NoConnection, StopCause, Stopped
+from pewter.expectations import SOURCES, AcceptedGap, Expectations, Terms, read_duration, write_duration
+from pewter.facts.browsers import Prediction
+from pewter.facts.case import Case
+from pewter.facts.visits import predict_visits
 from pewter.judge.counts import area_counts, reaches, unknown_entries, worst_level
-from pewter.judge.expectations import SOURCES, AcceptedGap, Expectations, Terms, read_duration, write_duration
-from pewter.judge.facts.browsers import Prediction
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.served_certificates import LinkState, served_certificates
-from pewter.judge.facts.visits import predict_visits
+from pewter.judge.entries import count_by_level, gap_entries
 from pewter.judge.judging import INTERRUPTED, judge
 from pewter.judge.mending import server_of
 from pewter.judge.nature import OF_PLACES, Nature
-from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
-from pewter.judge.results import count_by_level, gap_entries
+from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Unknown
 from pewter.judge.review import FORMAT, case_of, make_review, read_review, write_review
 from pewter.judge.rule import Words
 from pewter.judge.rule import rule as make_rule
@@ -35,7 +34,9 @@ from pewter.judge.rules.bundle import FOR_FILES
 from pewter.judge.saved_outcomes import places_of
 from pewter.judge.wording import words_for
 from pewter.lab.authority import DAY, issue_server
+from pewter.levels import Level
 from pewter.mends.kinds import Kind
+from pewter.pictures.certificates import LinkState, served_certificates
 from pewter.places import PlaceKind, of_cookie, of_endpoint, of_file, of_name
 from pewter.report.schema import build_schema
 from pewter.report.terminal import render_terminal

@@ -8,12 +8,12 @@ import pytest
 
 import judge as tests_of_the_judge
 from pewter.evidence import StopCause
-from pewter.judge.expectations import Terms
+from pewter.expectations import Terms
 from pewter.judge.order import FirstStep, Told, Worded, first_steps, step_words, verdict
-from pewter.judge.outcomes import Level
 from pewter.judge.review import make_review
 from pewter.judge.rule import Does
 from pewter.judge.rules import RULES
+from pewter.levels import Level
 from support.cases import ALL_CASES, case, endpoint, handshake, hop, journey, name, page, stopped, stored
 from support.certificates import HOST, NOW, intermediate, leaf
 

@@ -1,8 +1,8 @@
 """The area page."""
 
 from pewter.evidence import Reference, Statement, StatementKind, Use
-from pewter.judge.facts.browsers import Prediction
-from pewter.judge.facts.visits import predict_visits
+from pewter.facts.browsers import Prediction
+from pewter.facts.visits import predict_visits
 from pewter.judge.rules import page as page_rules
 from support.cases import case, hop, journey, name, outcomes, page, table, unseen
 from support.certificates import HOST

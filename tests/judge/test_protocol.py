@@ -24,9 +24,9 @@ from pewter.evidence import (
     VersionSeen,
     protocols,
 )
-from pewter.judge.expectations import Expectations, Terms
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.clients import CLIENTS, Negotiated, negotiations
+from pewter.expectations import Expectations, Terms
+from pewter.facts.case import Case
+from pewter.facts.clients import CLIENTS, Negotiated, negotiations
 from pewter.judge.rules import chain, protocol, protocol_suites, reach
 from pewter.lab.authority import issue_server
 from pewter.tls.suites import strength_of

@@ -16,7 +16,7 @@ from pewter.evidence import (
     Unseen,
     Use,
 )
-from pewter.judge.expectations import Expectations, Terms
+from pewter.expectations import Expectations, Terms
 from pewter.judge.rules import reach, redirect
 from pewter.web.further_ways import UNKNOWN_HOST
 from support.cases import (

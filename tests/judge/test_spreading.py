@@ -2,7 +2,7 @@
 
 import pytest
 
-from pewter.judge.facts.case import Case
+from pewter.facts.case import Case
 from pewter.judge.spreading import spreading
 from support.cases import case, name
 from support.certificates import NOW

@@ -8,10 +8,11 @@ import pytest
 from pewter.cli.main import with_defaults
 from pewter.evidence import HostProbe, HowFailed, NoConnection, Reference, StopCause, Stopped, Unseen, Use
 from pewter.judge.mending import server_of
-from pewter.judge.outcomes import Gap, Holds, Level, Unknown
+from pewter.judge.outcomes import Gap, Holds, Unknown
 from pewter.judge.review import make_review
 from pewter.judge.rules import RULES, hsts, reach, redirect
 from pewter.judge.wording import words_for
+from pewter.levels import Level
 from pewter.mends.kinds import Kind
 from pewter.places import of_name
 from support.cases import case, endpoint, handshake, hop, journey, name, outcomes, page, stored

@@ -12,9 +12,9 @@ import dns.rcode
 import pytest
 
 from pewter.evidence import WayIn
-from pewter.judge.expectations import Expectations, Terms
-from pewter.judge.facts.browsers import Prediction
-from pewter.judge.facts.case import Case
+from pewter.expectations import Expectations, Terms
+from pewter.facts.browsers import Prediction
+from pewter.facts.case import Case
 from pewter.judge.outcomes import Gap
 from pewter.judge.review import make_review
 from pewter.lab import name_server

@@ -28,8 +28,8 @@ from mends.application import HOST, LANDING
 from mends.bases import BASES, Base, bare, put
 from mends.cases import ALL, CASES, Case
 from mends.hostile import pieces_with
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.case import Case as Judged
+from pewter.expectations import Terms
+from pewter.facts.case import Case as Judged
 from pewter.judge.outcomes import Unknown
 from pewter.judge.review import Review, make_review
 from pewter.lab.authority import DAY, issue_ca, issue_server, make_key

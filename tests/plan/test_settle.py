@@ -6,8 +6,8 @@ import pytest
 
 from pewter.errors import FileError, UsageError
 from pewter.evidence import Plan, Step, Target
-from pewter.judge.expectations import Terms
-from pewter.judge.outcomes import Level
+from pewter.expectations import Terms
+from pewter.levels import Level
 from pewter.plan.request import LookRequest
 from pewter.plan.settle import settle
 from pewter.plan.site_file import SiteFile, read_site_file

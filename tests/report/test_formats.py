@@ -22,8 +22,8 @@ from pewter.api import render
 from pewter.errors import UsageError
 from pewter.escape import escaped
 from pewter.evidence import Fault
+from pewter.expectations import AcceptedGap, Terms
 from pewter.judge.endings import Ending, EndingKind
-from pewter.judge.expectations import AcceptedGap, Terms
 from pewter.judge.review import make_review
 from pewter.report import charts, formats
 from pewter.report.formats import OF_COMPARISONS, OF_REVIEWS

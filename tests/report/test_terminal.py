@@ -19,7 +19,7 @@ from pewter.evidence import (
     StopCause,
     Use,
 )
-from pewter.judge.expectations import AcceptedGap, Terms
+from pewter.expectations import AcceptedGap, Terms
 from pewter.judge.review import make_review
 from pewter.lab.authority import DAY, issue_server
 from pewter.report.many import _kind_of_error

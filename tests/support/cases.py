@@ -30,13 +30,14 @@ from pewter.evidence import (
     Unseen,
     WayIn,
 )
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.visits import predict_visits
+from pewter.expectations import Terms
+from pewter.facts.case import Case
+from pewter.facts.visits import predict_visits
 from pewter.judge.nature import OF_PLACES
-from pewter.judge.outcomes import Holds, Level, RuleOutcome
+from pewter.judge.outcomes import Holds, RuleOutcome
 from pewter.judge.rule import Rule
 from pewter.lab.authority import Issued
+from pewter.levels import Level
 from pewter.pki import Store
 from pewter.web.urls import place_of
 from support.certificates import HOST, NOW, intermediate, leaf, root, store

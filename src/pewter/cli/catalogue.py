@@ -8,7 +8,7 @@ import msgspec
 from rich.text import Text
 
 from pewter.errors import UsageError
-from pewter.judge.expectations import SOURCES, Expectations, write_duration
+from pewter.expectations import SOURCES, Expectations, write_duration
 from pewter.judge.nature import Safety
 from pewter.judge.rule import Rule
 from pewter.judge.rules import AREAS, RULES, near

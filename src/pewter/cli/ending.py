@@ -6,8 +6,8 @@ from pathlib import Path
 
 from pewter.errors import OWN_FAULT, FileError, NotReviewedError, PewterError, own_fault_words
 from pewter.judge.counts import reaches
-from pewter.judge.outcomes import Level
 from pewter.judge.review import Review
+from pewter.levels import Level
 from pewter.plan.files import check_writable, write_whole
 from pewter.report.formats import OF_REVIEWS, Formats
 

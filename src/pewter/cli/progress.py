@@ -8,8 +8,8 @@ from collections.abc import Iterator
 
 from pewter.escape import escaped
 from pewter.gather.scene import Progress
-from pewter.judge.outcomes import Level
 from pewter.judge.summary import SiteRow
+from pewter.levels import Level
 
 from .saying import say
 

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from pewter.errors import FileError, UsageError
-from pewter.judge.outcomes import Level
+from pewter.levels import Level
 from pewter.plan.texts import read_level
 from pewter.report.formats import OF_SURVEYS
 from pewter.report.many import render_summary

@@ -6,6 +6,9 @@ from collections.abc import Iterator
 
 import msgspec
 
+from pewter.facts.bundle import BundleCase, is_server
+from pewter.levels import Level
+from pewter.pictures.certificates import ServedCertificate, served_certificates
 from pewter.pki import Certificate
 from pewter.pki.files import FileItem
 from pewter.places import Place
@@ -13,12 +16,11 @@ from pewter.web.sites import common_domain
 from pewter.web.urls import read_url
 
 from .counts import worst_level
-from .facts.bundle import BundleCase, is_server
-from .facts.served_certificates import ServedCertificate, served_certificates
+from .entries import GapEntry, count_by_level, gap_entries, worded
 from .judging import judge
 from .order import FirstStep, Told, first_steps
-from .outcomes import Gap, Judged, Level
-from .results import Failed, GapEntry, count_by_level, gap_entries, guarded, worded
+from .outcomes import Gap, Judged
+from .results import Failed, guarded
 from .rules import FILE_RULES
 from .saved_outcomes import places_of
 

@@ -9,10 +9,11 @@ import msgspec
 
 from pewter.escape import json_escaped
 from pewter.evidence import Evidence, VersionOutcome, WayIn
+from pewter.levels import Level
 from pewter.phrases import counted
 from pewter.places import Place, PlaceKind
 
-from .outcomes import Accepted, Gap, Holds, Judged, Level, Outcome, Unknown
+from .outcomes import Accepted, Gap, Holds, Judged, Outcome, Unknown
 from .results import ServedCertificate
 from .review import Review, case_of, make_review
 from .sight import Sights

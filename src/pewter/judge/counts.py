@@ -6,9 +6,10 @@ from collections.abc import Sequence
 import msgspec
 
 from pewter.evidence import Fault
+from pewter.levels import Level
 from pewter.places import Place
 
-from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
+from .outcomes import Accepted, Gap, Holds, Judged, Unknown
 from .rules import AREAS
 
 

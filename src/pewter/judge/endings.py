@@ -7,12 +7,11 @@ from collections.abc import Iterable, Iterator
 import msgspec
 
 from pewter.evidence import Way
-from pewter.names.answers import Answers
+from pewter.facts.case import Case
+from pewter.facts.policies_in_force import policy_in_force
 from pewter.names.signatures import first_to_expire, signatures_in
 from pewter.pki import Certificate, life_of
 
-from .facts.case import Case
-from .facts.policies_in_force import policy_in_force
 from .review import Review, case_of
 
 
@@ -91,7 +90,7 @@ def _of_certificate(
 
 
 def _signatures(case: Case, source: str) -> Iterator[Ending]:
-    answers = Answers(case.evidence.dns)
+    answers = case.answers
     for number, server in enumerate(answers.seen.servers):
         for question, reply in answers.replies_of(number):
             if question.way is Way.SIGNED and question.type == "SOA":

@@ -5,10 +5,11 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Protocol
 
 from pewter.evidence import Fault
+from pewter.expectations import AcceptedGap, Terms
+from pewter.levels import Level
 from pewter.places import Place, the_site
 
-from .expectations import AcceptedGap, Terms
-from .outcomes import Accepted, Gap, Judged, Level, Outcome, RuleOutcome, Unknown
+from .outcomes import Accepted, Gap, Judged, Outcome, RuleOutcome, Unknown
 from .rule import Rule
 
 INTERRUPTED = "interrupted before it was judged"

@@ -8,6 +8,7 @@ from typing import Any, Protocol, TypeVar
 import msgspec
 
 from pewter.evidence import Hop
+from pewter.levels import Level
 from pewter.mends.composer import MAX_HOSTS, Piece, Situation, compose, kinds_with, repeats_policy
 from pewter.mends.kinds import Kind, kind_file
 from pewter.mends.recognition import by_application, by_server_field
@@ -16,7 +17,7 @@ from pewter.web.hsts import read_sts
 from pewter.web.urls import in_url, read_url
 
 from .nature import MendedBy, Safety
-from .outcomes import Gap, Level
+from .outcomes import Gap
 from .rule import Rule
 
 _T = TypeVar("_T")

@@ -11,12 +11,12 @@ from dataclasses import dataclass
 
 import msgspec
 
+from pewter.levels import Level
 from pewter.phrases import all_of, until
 from pewter.web.sites import short_name
 
 from .mending import step_of
 from .nature import Safety
-from .outcomes import Level
 from .rule import Does, Rule
 
 MAX_STEPS = 5

@@ -1,31 +1,11 @@
 """What a rule returns, and what the judge makes of it."""
 
 import datetime
-import enum
 
 import msgspec
 
+from pewter.levels import Level
 from pewter.places import Place
-
-
-class Level(enum.Enum):
-    """How bad a gap is, worst first."""
-
-    BREAKS = "breaks"
-    """Visitors are stopped or warned."""
-
-    EXPOSES = "exposes"
-    """Traffic or cookies can be read or changed."""
-
-    WEAKENS = "weakens"
-    """A defence is missing."""
-
-    NOTE = "note"
-
-    @property
-    def rank(self) -> int:
-        """0 for the worst."""
-        return list(Level).index(self)
 
 
 class Gap(msgspec.Struct, frozen=True, tag="gap", omit_defaults=True):

@@ -1,20 +1,28 @@
 """What a review comes to: made once from a case and its outcomes, so that renderers only print."""
 
-import datetime
 import functools
-import re
 from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar
 
 import msgspec
 
 from pewter.evidence import Alert, Ended, Evidence, Fault, Handshake, HowEnded, NotTls, WayIn, is_this_machine
+from pewter.facts.browsers import Prediction
+from pewter.facts.case import Case
+from pewter.facts.legs import LegState
+from pewter.facts.policies_in_force import is_supposed, sts_answers
+from pewter.facts.visits import Visit, predict_visits
+from pewter.levels import Level
 from pewter.mends.composer import Piece
 from pewter.mends.kinds import Kind, Manner
 from pewter.phrases import all_of
+from pewter.pictures.certificates import LifeDrawn, LifeState, Link, LinkState, ServedCertificate, served_certificates
+from pewter.pictures.legs import LegsDrawn, draw_legs
+from pewter.pictures.protocols import ProtocolDrawn, SuitesDrawn, draw_protocols
+from pewter.pictures.zones import AliasDrawn, ZoneDrawn, draw_zones
 from pewter.places import Place
 from pewter.web.sites import common_domain
-from pewter.web.urls import https_origin, in_url, read_url
+from pewter.web.urls import https_origin, read_url
 
 from .counts import (
     AcceptedEntry,
@@ -25,21 +33,12 @@ from .counts import (
     unknown_entries,
     worst_level,
 )
-from .facts.browsers import Prediction
-from .facts.case import Case
-from .facts.legs import LegsDrawn, LegState, draw_legs
-from .facts.policies_in_force import is_supposed, sts_answers
-from .facts.protocol_pictures import ProtocolDrawn, SuitesDrawn, draw_protocols
-from .facts.served_certificates import LifeDrawn, LifeState, Link, LinkState, ServedCertificate, served_certificates
-from .facts.visits import Visit, predict_visits
-from .facts.zone_pictures import AliasDrawn, ZoneDrawn, draw_zones
-from .mending import Configuration, HasHosts, configurations, kinds_elsewhere, server_of, waits_of
-from .nature import Matter
-from .order import NOTHING_SEEN, FirstStep, Told, Worded, first_steps, hosts_of_entries, verdict
-from .outcomes import Gap, Judged, Level, Unknown
-from .rules import AREAS, RULE_OF
+from .entries import GapEntry, common_cause, count_by_level, gap_entries, worded
+from .mending import server_of
+from .order import NOTHING_SEEN, FirstStep, Told, first_steps, verdict
+from .outcomes import Gap, Judged, Unknown
+from .rules import AREAS
 from .saved_outcomes import RuleResult, outcomes_of, places_of, rule_results
-from .wording import words_for
 
 __all__ = [
     "AcceptedEntry",
@@ -74,42 +73,6 @@ _T = TypeVar("_T")
 NOT_SENT = "not sent"
 """In place of a policy where an answer came without one."""
 
-_ORDER = {name: position for position, name in enumerate(RULE_OF)}
-
-
-class GapEntry(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Gaps of one cause: one entry of a report."""
-
-    number: int
-    """From 1, worst first."""
-
-    rule: str
-    level: Level
-    places: tuple[int, ...]
-    """By their numbers in the list of places."""
-
-    seen: tuple[str, ...]
-    """What was seen, each wording and each piece of a list once."""
-
-    expected: str
-    why: str
-    mend: str
-    check: str
-    """How to see that it is mended."""
-
-    details: tuple[str, ...] = ()
-    """What helps to mend just these."""
-
-    hosts: tuple[str, ...] = ()
-    """At which it is to be mended, in the order of the look."""
-
-    by: datetime.datetime | None = None
-    """From when on it stops visitors, where that is known."""
-
-    configurations: tuple[Configuration, ...] = ()
-    lines_for: tuple[str, ...] = ()
-    """Kinds of servers that were not recognised here, and for which ``pewter explain`` has lines."""
-
 
 class NameFacts(msgspec.Struct, frozen=True, omit_defaults=True):
     """What is told of a name beside its ways in."""
@@ -134,7 +97,7 @@ class Unvisited(msgspec.Struct, frozen=True):
     """In the page's order."""
 
 
-class Results(msgspec.Struct, frozen=True, kw_only=True):
+class Results(msgspec.Struct, frozen=True, kw_only=True, dict=True):
     """All that a report says."""
 
     was_reviewed: bool
@@ -197,7 +160,7 @@ class Results(msgspec.Struct, frozen=True, kw_only=True):
         """What a gap of each rule is in few words, by the rules' names."""
         return {result.rule: result.short for result in self.rules}
 
-    @property
+    @functools.cached_property
     def outcomes(self) -> tuple[Judged, ...]:
         """Every outcome: of each rule its gaps, what it does not know, and what holds."""
         return tuple(outcome for result in self.rules for outcome in outcomes_of(result, self.places))
@@ -265,58 +228,6 @@ def make_results(case: Case, outcomes: Sequence[Judged], failed: Failed) -> Resu
     )
 
 
-# Gaps
-
-
-def gap_entries(case: HasHosts, outcomes: Sequence[Judged]) -> tuple[GapEntry, ...]:
-    """Gaps grouped by rule, level and cause; worst first, then in the order of the catalogue."""
-    groups: dict[tuple[str, Level, str], list[Gap]] = {}
-    for judged in outcomes:
-        if isinstance(judged.outcome, Gap):
-            gap = judged.outcome
-            groups.setdefault((judged.rule, judged.level, gap.cause or gap.seen), []).append(gap)
-    ranked = sorted(groups.items(), key=lambda group: (group[0][1].rank, _ORDER[group[0][0]]))
-    numbered = [(number, rule, level, gaps) for number, ((rule, level, _), gaps) in enumerate(ranked, start=1)]
-    places = places_of(outcomes)
-    open_gaps = [
-        (number, RULE_OF[rule], level, frozenset(gap.host or gap.where.host for gap in gaps))
-        for number, rule, level, gaps in numbered
-    ]
-    waits = {rule: waits_of(RULE_OF[rule], open_gaps) for rule in {each[1] for each in numbered}}
-    return tuple(_entry(case, *each, waits[each[1]], places) for each in numbered)
-
-
-def _entry(
-    case: HasHosts,
-    number: int,
-    name: str,
-    level: Level,
-    gaps: Sequence[Gap],
-    waits: dict[str, str],
-    places: dict[Place, int],
-) -> GapEntry:
-    rule = RULE_OF[name]
-    first = words_for(case, rule, gaps[0])
-    lines = configurations(case, rule, gaps, waits)
-    hosts = dict.fromkeys(gap.host or gap.where.host for gap in gaps)
-    return GapEntry(
-        number=number,
-        rule=name,
-        level=level,
-        places=tuple(places[where] for where in {gap.where.text: gap.where for gap in gaps}.values()),
-        seen=tuple(dict.fromkeys(piece for gap in gaps for piece in gap.parts or (gap.seen,))),
-        expected=gaps[0].expected,
-        why=first.why,
-        mend=first.mend,
-        check=first.check,
-        details=tuple(dict.fromkeys(gap.detail for gap in gaps if gap.detail)),
-        hosts=hosts_of_entries(case.names_in_order, hosts),
-        by=min((gap.by for gap in gaps if gap.by is not None), default=None),
-        configurations=lines,
-        lines_for=() if lines else kinds_elsewhere(name),
-    )
-
-
 def _hints(case: Case) -> Iterator[str]:
     """What the look itself shows that there is more to look at."""
     edges = [name for name in case.resolving_names if server_of(case, name)[0] is Kind.EDGE]
@@ -328,10 +239,6 @@ def _hints(case: Case) -> Iterator[str]:
     machines = [name.name for name in case.evidence.names if is_this_machine(name.name)]
     if machines:
         yield f"{all_of(machines[:3])} is this machine itself (RFC 6761 section 6.3): nobody else gets there."
-
-
-def worded(entries: Sequence[GapEntry]) -> list[Worded]:
-    return [Worded(each.number, RULE_OF[each.rule], each.level, each.hosts, each.by) for each in entries]
 
 
 def _told_of(case: Case, visits: Sequence[Visit]) -> Told:
@@ -356,34 +263,6 @@ def _verdict(
         has_unknown=bool(unknown_entries(outcomes)),
         is_partial=bool(plan.only or plan.skip),
     )
-
-
-def common_cause(entries: Sequence[GapEntry], site_names: Sequence[str]) -> str:
-    """The one cause of three or more gaps, in words for the head of the list; empty where there is none."""
-    of_name: dict[str, list[int]] = {}
-    for entry in entries:
-        if RULE_OF[entry.rule].nature.matter is Matter.OWN_ADDRESS:
-            for name in site_names:
-                if any(re.search(rf"http://{re.escape(in_url(name))}(?![\w.-])", seen) for seen in entry.seen):
-                    of_name.setdefault(name, []).append(entry.number)
-    if not of_name:
-        return ""
-    name, numbers = max(of_name.items(), key=lambda found: len(found[1]))
-    if len(numbers) < 3:
-        return ""
-    return (
-        f"Gaps {all_of(numbers)} point to one cause: what makes the pages takes its own address to be http://{name}. "
-        f"Set it to https (an application's site or base URL, or the X-Forwarded-Proto that it trusts; the template of "
-        f"files), then look again."
-    )
-
-
-# Counts
-
-
-def count_by_level(entries: Sequence[GapEntry]) -> dict[str, int]:
-    """Entries by level, worst first; levels without any are left out."""
-    return {level.value: count for level in Level if (count := sum(1 for entry in entries if entry.level is level))}
 
 
 # The look as a whole

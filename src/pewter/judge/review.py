@@ -9,12 +9,12 @@ import msgspec
 from pewter.errors import FileError
 from pewter.escape import json_escaped
 from pewter.evidence import Evidence, Fault, Hop, StoredCertificate
+from pewter.expectations import Terms
+from pewter.facts.case import Case
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.version import __version__
 from pewter.web.suffixes import list_version
 
-from .expectations import Terms
-from .facts.case import Case
 from .judging import judge
 from .results import Results, make_results
 from .rules import chosen_rules

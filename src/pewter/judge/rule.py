@@ -10,8 +10,10 @@ from typing import Generic, TypeVar
 
 import msgspec
 
+from pewter.levels import Level
+
 from .nature import Nature
-from .outcomes import Level, RuleOutcome
+from .outcomes import RuleOutcome
 
 C_contra = TypeVar("C_contra", contravariant=True)
 """What a rule is given: the case of a site or of a bundle, or what both have."""

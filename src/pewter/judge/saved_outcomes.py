@@ -6,9 +6,10 @@ from typing import NamedTuple
 
 import msgspec
 
+from pewter.levels import Level
 from pewter.places import Place
 
-from .outcomes import Accepted, Gap, Holds, Judged, Level, Unknown
+from .outcomes import Accepted, Gap, Holds, Judged, Unknown
 from .rules import RULES
 
 

@@ -24,12 +24,12 @@ from pewter.evidence import (
     Unseen,
     WayIn,
 )
+from pewter.facts.case import why_no_handshake
 from pewter.names.answers import final_data
 from pewter.places import Place, PlaceKind
 from pewter.web.sites import are_siblings
 from pewter.web.urls import read_url
 
-from .facts.case import why_no_handshake
 from .nature import GoesBy
 from .rules import AREA_STEPS, RULE_OF, chosen_rules
 

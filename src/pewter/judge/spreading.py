@@ -4,13 +4,12 @@ import datetime
 from collections.abc import Iterator
 
 from pewter.evidence import Record, Reply, Way
+from pewter.facts.case import Case
+from pewter.facts.naming import Naming, Zone, naming
 from pewter.names.answers import soa_above
 from pewter.names.comparison import content, said_of
 from pewter.names.spread import negative_ttl, ttl_of
 from pewter.phrases import all_of, moment
-
-from .facts.case import Case
-from .facts.naming import Naming, Zone, naming
 
 _TYPES = ("A", "AAAA", "CAA")
 

@@ -8,13 +8,13 @@ from typing import Any
 import msgspec
 
 from pewter.evidence import Seen, Unseen
+from pewter.facts.case import Case, accepted_versions
+from pewter.levels import Level
 from pewter.tls import version_name
 from pewter.web.hsts import StrictTransportSecurity, read_sts
 
 from .comparison import DOUBTFUL, GapChange
 from .endings import endings_of
-from .facts.case import Case, accepted_versions
-from .outcomes import Level
 from .results import NOT_SENT, Results, ServedCertificate
 from .review import Review
 

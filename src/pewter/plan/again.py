@@ -7,13 +7,13 @@ import msgspec
 
 from pewter.errors import UsageError
 from pewter.evidence import Plan
+from pewter.expectations import read_duration
 from pewter.gather.board import Given
 from pewter.judge.comparison import GapKey, gap_keys
-from pewter.judge.expectations import read_duration
 from pewter.judge.nature import Matter
-from pewter.judge.outcomes import Level
 from pewter.judge.review import Review
 from pewter.judge.rules import SITE_RULES, near, steps_for
+from pewter.levels import Level
 from pewter.pki import Certificate, read_certificate
 
 from .root_stores import own_stores

@@ -8,10 +8,10 @@ import msgspec
 
 from pewter.errors import UsageError
 from pewter.evidence import Plan, Target
+from pewter.expectations import Terms
+from pewter.facts.case import Case
 from pewter.gather.board import Given
 from pewter.gather.routes import read_route
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.case import Case
 from pewter.judge.rule import Rule
 from pewter.judge.rules import SITE_RULES, chosen_rules, near, steps_for
 from pewter.web.sites import are_siblings

@@ -11,9 +11,9 @@ import msgspec
 
 from pewter.errors import FileError
 from pewter.evidence import is_ip_address
-from pewter.judge.expectations import AcceptedGap, Expectations, read_duration
-from pewter.judge.outcomes import Level
+from pewter.expectations import AcceptedGap, Expectations, read_duration
 from pewter.judge.rules import SITE_RULES as RULES
+from pewter.levels import Level
 from pewter.mends.kinds import Kind
 from pewter.tls import Version, version_name
 

@@ -1,6 +1,6 @@
 """What a site file says of how a look is judged; for what is judged without a look, too."""
 
-from pewter.judge.expectations import Terms
+from pewter.expectations import Terms
 
 from .site_file import SiteFile
 from .texts import read_canonical

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from pewter.errors import UsageError
 from pewter.gather.routes import read_address_and_port, read_origin
-from pewter.judge.outcomes import Level
+from pewter.levels import Level
 from pewter.places import socket_text
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
 

@@ -3,7 +3,7 @@
 from rich.text import Text
 
 from pewter.judge.bundle_review import BundleReview, FileDrawn, LiveDrawn
-from pewter.judge.outcomes import Level
+from pewter.levels import Level
 
 from .certificates import render_certificates
 from .gaps import levels_in_words, render_first, render_gaps

@@ -3,8 +3,8 @@
 import datetime
 from collections.abc import Sequence
 
-from pewter.judge.outcomes import Level
 from pewter.judge.results import LifeDrawn, LifeState, Link, LinkState, ServedCertificate
+from pewter.levels import Level
 
 from .sheet import STYLES, Marks, Sheet, listed
 

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from pewter.judge.comparison import CHANGE_TITLES, Change, ChangeEntry, Comparison, FactChange, LookFacts
-from pewter.judge.outcomes import Level
+from pewter.levels import Level
 from pewter.phrases import counted
 from pewter.web.sites import common_domain
 

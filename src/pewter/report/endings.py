@@ -7,7 +7,7 @@ from rich.text import Text
 
 from pewter.escape import escaped
 from pewter.judge.endings import Ending, EndingKind
-from pewter.judge.outcomes import Level
+from pewter.levels import Level
 from pewter.phrases import until
 
 from .metrics import families_of_endings, openmetrics, textfile

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from pewter.errors import UsageError
-from pewter.judge.outcomes import Level
 from pewter.judge.summary import COLUMNS, Row
+from pewter.levels import Level
 
 from .many import Found
 

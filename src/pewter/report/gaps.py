@@ -8,8 +8,8 @@ from rich.cells import cell_len
 
 from pewter.escape import escaped
 from pewter.judge.order import FirstStep, step_words
-from pewter.judge.outcomes import Level
 from pewter.judge.results import GapEntry, Manner, Piece, Place
+from pewter.levels import Level
 from pewter.phrases import all_of, counted
 
 from .sheet import STYLES, Sheet, cut, listed, quoted, sentence, some, wrap

@@ -10,11 +10,11 @@ import msgspec
 from pewter.escape import escaped
 from pewter.evidence import WayIn
 from pewter.judge.comparison import CHANGE_TITLES, Change, compare
-from pewter.judge.name_lines import name_lines
 from pewter.judge.order import when_words
-from pewter.judge.outcomes import Level
 from pewter.judge.results import LinkState, Prediction, ServedCertificate, Visit
 from pewter.judge.review import Review
+from pewter.levels import Level
+from pewter.report.name_lines import name_lines
 from pewter.version import __version__
 from pewter.web.sites import common_domain
 

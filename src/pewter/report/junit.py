@@ -4,9 +4,10 @@ import re
 from xml.etree import ElementTree as xml
 
 from pewter.escape import escaped
-from pewter.judge.outcomes import Accepted, Gap, Judged, Level, Unknown
+from pewter.judge.outcomes import Accepted, Gap, Judged, Unknown
 from pewter.judge.results import AREAS_IN_ORDER
 from pewter.judge.review import Review
+from pewter.levels import Level
 
 _NOT_IN_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 

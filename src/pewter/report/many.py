@@ -12,8 +12,8 @@ from rich.text import Text
 
 from pewter.escape import escaped, json_escaped
 from pewter.judge.comparison import CHANGE_TITLES
-from pewter.judge.outcomes import Level
 from pewter.judge.summary import COLUMNS, Row, RunChanges
+from pewter.levels import Level
 from pewter.phrases import counted, until
 
 from .metrics import Family, openmetrics

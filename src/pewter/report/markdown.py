@@ -6,9 +6,9 @@ from collections.abc import Iterator, Sequence
 from pewter.escape import escaped
 from pewter.judge.comparison import CHANGE_TITLES, Comparison, compare
 from pewter.judge.order import step_words
-from pewter.judge.outcomes import Level
 from pewter.judge.results import GapEntry, Manner, Results
 from pewter.judge.review import Review
+from pewter.levels import Level
 
 from .changes import look_words
 from .sheet import some

@@ -5,8 +5,9 @@ from dataclasses import dataclass
 
 from pewter.escape import escaped
 from pewter.judge.endings import Ending
-from pewter.judge.outcomes import Gap, Holds, Level, Unknown
+from pewter.judge.outcomes import Gap, Holds, Unknown
 from pewter.judge.review import Review
+from pewter.levels import Level
 
 Labels = tuple[tuple[str, str], ...]
 

@@ -4,9 +4,9 @@ from collections.abc import Mapping, Sequence
 
 from rich.cells import cell_len
 
-from pewter.judge.name_lines import NameLine, name_lines
 from pewter.judge.results import LifeState, Prediction
 from pewter.judge.review import Review
+from pewter.report.name_lines import NameLine, name_lines
 from pewter.web.sites import common_domain, short_name
 from pewter.web.urls import read_url
 

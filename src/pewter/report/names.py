@@ -2,8 +2,8 @@
 
 from collections.abc import Sequence
 
-from pewter.judge.outcomes import Level
 from pewter.judge.results import AliasDrawn, ZoneDrawn
+from pewter.levels import Level
 
 from .sheet import STYLES, Sheet, some
 

@@ -1,8 +1,8 @@
 """The protocol picture: versions in a row, suites by strength, groups, and what visitors' programs get."""
 
 from pewter.evidence import Order, VersionOutcome
-from pewter.judge.outcomes import Level
 from pewter.judge.results import ProtocolDrawn, SuitesDrawn
+from pewter.levels import Level
 
 from .sheet import STYLES, Marks, Sheet, listed
 

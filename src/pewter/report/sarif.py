@@ -10,9 +10,10 @@ import msgspec
 
 from pewter.escape import escaped
 from pewter.judge.comparison import Change, changes_by_key, key_of
-from pewter.judge.outcomes import Accepted, Gap, Judged, Level, Unknown
+from pewter.judge.outcomes import Accepted, Gap, Judged, Unknown
 from pewter.judge.results import Place
 from pewter.judge.review import Review
+from pewter.levels import Level
 from pewter.web.urls import https_origin
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"

@@ -8,7 +8,7 @@ from rich.cells import cell_len, chop_cells
 from rich.text import Text
 
 from pewter.escape import escaped
-from pewter.judge.outcomes import Level
+from pewter.levels import Level
 
 MIN_WIDTH, MAX_WIDTH = 48, 120
 LISTED = 4

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 
 from pewter.escape import escaped
 from pewter.evidence import WayIn
-from pewter.judge.outcomes import Level
 from pewter.judge.results import LegState, NameFacts, Prediction, Results, Visit
+from pewter.levels import Level
 from pewter.web.urls import read_url
 
 from .sheet import STYLES, Marks, Sheet, listed, quoted, some, wrap

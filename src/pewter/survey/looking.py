@@ -8,6 +8,7 @@ from collections import Counter
 import msgspec
 
 from pewter.evidence import Fault, Target, Way
+from pewter.facts.case import Case
 from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import SharedAnswers
 from pewter.gather.look import look
@@ -16,7 +17,6 @@ from pewter.gather.routes import Routes, read_route
 from pewter.gather.scene import Silence
 from pewter.gather.slots import Pool
 from pewter.gather.together import together
-from pewter.judge.facts.case import Case
 from pewter.judge.review import make_review, write_review
 from pewter.judge.summary import Summary, summary_of, summary_of_failure
 from pewter.plan.texts import read_target

@@ -3,9 +3,9 @@
 import msgspec
 
 from pewter.evidence import EVERY_STEP, Plan, Reply, Step, Target
+from pewter.expectations import Terms
 from pewter.gather.board import Given
 from pewter.gather.routes import read_address_and_port
-from pewter.judge.expectations import Terms
 from pewter.judge.rules import chosen_rules, steps_for
 from pewter.names.addresses import why_not_public
 from pewter.pki import Certificate, read_certificate

@@ -7,11 +7,11 @@ from pathlib import Path
 from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
 from pewter.evidence import Endpoint, Evidence, Fault, Handshake, Plan, Step, Target
+from pewter.facts.bundle import Bundle, BundleCase, LiveChain, mended_chain
+from pewter.facts.case import why_no_handshake
 from pewter.gather.board import Given
 from pewter.gather.routes import read_route
 from pewter.judge.bundle_review import BundleReview, make_bundle_review
-from pewter.judge.facts.bundle import Bundle, BundleCase, LiveChain, mended_chain
-from pewter.judge.facts.case import why_no_handshake
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.pki.files import FileContents, read_file
 from pewter.pki.pem import write_pem

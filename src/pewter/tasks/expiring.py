@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from pewter.errors import FileError
+from pewter.expectations import Expectations
 from pewter.judge.endings import Ending, EndingKind, endings_of, endings_of_certificate, soonest_first
-from pewter.judge.expectations import Expectations
 from pewter.pki import Certificate, read_certificate
 from pewter.plan.own_files import read_certificate_file
 from pewter.plan.saved_reviews import read_saved

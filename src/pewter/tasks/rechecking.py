@@ -9,13 +9,13 @@ import msgspec
 
 from pewter.errors import NotReviewedError
 from pewter.evidence import Evidence, Plan, Step
+from pewter.facts.case import Case
 from pewter.gather.board import Given
 from pewter.judge.comparison import Change, Comparison, GapChange, GapKey, compare, gap_keys, key_of
-from pewter.judge.facts.case import Case
-from pewter.judge.outcomes import Level
 from pewter.judge.results import was_reviewed
 from pewter.judge.review import Review, make_review
 from pewter.judge.spreading import spreading
+from pewter.levels import Level
 from pewter.phrases import moment
 from pewter.plan.again import awaited_gaps, given_again, plan_for, read_pause, read_wait
 from pewter.plan.saved_reviews import read_saved

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import msgspec
 
-from pewter.judge.facts.case import Case
+from pewter.facts.case import Case
 from pewter.judge.review import Review, make_review
 from pewter.plan.own_files import read_har_file
 from pewter.plan.request import LookRequest

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from pewter.errors import NotReviewedError, UsageError
-from pewter.judge.facts.case import Case
+from pewter.facts.case import Case
 from pewter.judge.review import make_review
 from pewter.names.issuers import domains_of
 from pewter.pki import Certificate

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from pewter.errors import FileError, UsageError
+from pewter.expectations import read_duration
 from pewter.gather.routes import read_route
-from pewter.judge.expectations import read_duration
 from pewter.judge.rules import SITE_RULES
 from pewter.judge.summary import row_of
 from pewter.plan.files import read_bounded

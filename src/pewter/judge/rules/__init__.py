@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from typing import Any
 
 from pewter.evidence import Step
-from pewter.judge.facts.case import Case
+from pewter.facts.case import Case
 from pewter.judge.nature import Judges
 from pewter.judge.rule import Rule
 

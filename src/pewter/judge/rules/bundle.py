@@ -4,11 +4,12 @@ from collections.abc import Iterator
 from typing import Any
 
 from pewter.evidence import Step
-from pewter.judge.facts.bundle import BundleCase, is_server, lacking, where_issuer_is
-from pewter.judge.facts.chains import told_apart
+from pewter.facts.bundle import BundleCase, is_server, lacking, where_issuer_is
+from pewter.facts.chains import told_apart
 from pewter.judge.nature import OF_CERTIFICATES, OF_FILES
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome
 from pewter.judge.rule import Rule, rule
+from pewter.levels import Level
 from pewter.pki import Path, covers
 from pewter.pki.files import FileContents, FileKind
 from pewter.places import of_file

@@ -3,22 +3,24 @@
 from collections.abc import Callable, Iterator
 
 from pewter.evidence import Alert, Ended, Handshake, NoConnection, Step, Unseen
-from pewter.judge.facts.browsers import (
+from pewter.facts.browsers import (
     LONGEST_CERTIFICATE_MESSAGE,
     bare_anchor,
     key_usage_problem,
     purpose_problem,
     uses_static_rsa,
 )
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.chains import Chain, HasChains, issuer_not_to_be_had, path_problem
+from pewter.facts.case import Case
+from pewter.facts.chains import Chain, HasChains, issuer_not_to_be_had, path_problem
 from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
+from pewter.levels import Level
 from pewter.pki import Certificate
 from pewter.places import Place
 
 from . import chain_keys, chain_status
+from .walks import unknown
 
 _PATH = "RFC 5280 section 6.1"
 
@@ -49,7 +51,7 @@ def _path_rule(
                 yield Gap(chain.where, f"{words}: Firefox stops", wanted, cause=cause)
             elif not problem:
                 yield Holds(chain.where, good)
-        yield from case.chains.unseen
+        yield from unknown(case.chains.unseen)
 
     check.__doc__ = doc
     return rule(f"chain/{slug}", level=Level.BREAKS, sources=(source,), nature=OF_CERTIFICATES)(check)
@@ -199,7 +201,7 @@ def key_usage(case: HasChains) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, words, f"{wanted} in keyUsage", cause=chain.fingerprints[0])
         else:
             yield Holds(chain.where, "the key may sign handshakes")
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 @rule(
@@ -238,7 +240,7 @@ def expired_issuer(case: HasChains) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, expected, level=Level.NOTE)
         elif not problem:
             yield Holds(chain.where, "the path is good")
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 def _dates(certificate: Certificate) -> str:

@@ -2,13 +2,16 @@
 
 from collections.abc import Callable, Iterator
 
-from pewter.judge.expectations import Expectations
-from pewter.judge.facts.browsers import SMALLEST_RSA_KEY, browsers_refusing_key
-from pewter.judge.facts.chains import Chain, HasChains, certificates_to_judge
+from pewter.expectations import Expectations
+from pewter.facts.browsers import SMALLEST_RSA_KEY, browsers_refusing_key
+from pewter.facts.chains import Chain, HasChains, certificates_to_judge
 from pewter.judge.nature import OF_CERTIFICATES
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.pki import Certificate, KeyFacts, form_faults, weak_hash
+
+from .walks import unknown
 
 
 def _judge_each(
@@ -33,7 +36,7 @@ def _judge_each(
                 yield Gap(chain.where, seen, expected, cause=cause, level=level, about=about)
         if not faulty:
             yield Holds(chain.where, good)
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 @rule(

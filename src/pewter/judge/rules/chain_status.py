@@ -2,14 +2,15 @@
 
 from collections.abc import Iterator
 
-from pewter.judge.facts.browsers import staple_stops_firefox
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.chains import Chain, HasChains, told_apart
-from pewter.judge.facts.logs import count_logs
-from pewter.judge.facts.revocation import Status, revocation_of, staples_of, statuses_of
+from pewter.facts.browsers import staple_stops_firefox
+from pewter.facts.case import Case
+from pewter.facts.chains import Chain, HasChains, told_apart
+from pewter.facts.logs import count_logs
+from pewter.facts.revocation import Status, revocation_of, staples_of, statuses_of
 from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES, GoesBy
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.pki import MUST_STAPLE, Certificate, StatusKind
 from pewter.places import of_file, the_site
 

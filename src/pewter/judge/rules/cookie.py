@@ -11,11 +11,12 @@ from dataclasses import dataclass
 import msgspec
 
 from pewter.evidence import Hop, Step
-from pewter.judge.expectations import write_duration
-from pewter.judge.facts.case import Case
+from pewter.expectations import write_duration
+from pewter.facts.case import Case
 from pewter.judge.nature import OF_COOKIES, GoesBy
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.places import Place, of_cookie
 from pewter.web.cookie_kinds import CookieKind, Guess, guess_kind
 from pewter.web.cookies import MAX_SET, Cookie, IgnoredCookie, RefusalKind, read_set_cookie

@@ -4,17 +4,20 @@ import datetime
 from collections.abc import Iterator
 
 from pewter.evidence import Step
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.chains import Chain, HasChains, told_apart
-from pewter.judge.facts.lives import excess_of_life, expiring_margin, is_expiring, is_renewal_overdue
-from pewter.judge.facts.policies_in_force import policy_in_force
-from pewter.judge.facts.revocation import is_public
+from pewter.facts.case import Case
+from pewter.facts.chains import Chain, HasChains, told_apart
+from pewter.facts.lives import excess_of_life, expiring_margin, is_expiring, is_renewal_overdue
+from pewter.facts.policies_in_force import policy_in_force
+from pewter.facts.revocation import is_public
 from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.phrases import ago, days, until
 from pewter.pki import LONGEST_LIVES, Certificate, Life, covers, life_of, longest_life
 from pewter.places import of_file, of_name
+
+from .walks import unknown
 
 
 def _leaves(case: HasChains) -> Iterator[tuple[Chain, Certificate, Life]]:
@@ -39,7 +42,7 @@ def expired(case: HasChains) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "a certificate in date", cause=leaf.sha256, detail=detail)
         else:
             yield Holds(chain.where, f"until {life.not_after:%Y-%m-%d}")
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 def _other_certificate(case: HasChains, chain: Chain) -> str:
@@ -59,7 +62,7 @@ def not_yet_valid(case: HasChains) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "a certificate in date", cause=leaf.sha256)
         else:
             yield Holds(chain.where, f"since {life.not_before:%Y-%m-%d}")
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 def _coming_lives(case: HasChains, chain: Chain, life: Life) -> str:
@@ -91,7 +94,7 @@ def expiring(case: HasChains) -> Iterator[RuleOutcome]:
         elif not life.is_over(case.at):
             left = "without an end" if life.is_endless else f"{until(life.left(case.at))} left"
             yield Holds(chain.where, left)
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 @rule(
@@ -115,7 +118,7 @@ def renewal_overdue(case: HasChains) -> Iterator[RuleOutcome]:
             yield Holds(chain.where, f"renewal was due about {point:%Y-%m-%d}, and is within its grace")
         else:
             yield Holds(chain.where, f"renewal is due about {point:%Y-%m-%d}")
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 @rule("date/too-long", level=Level.BREAKS, sources=("Baseline Requirements section 6.3.2",), nature=OF_CERTIFICATES)
@@ -201,7 +204,7 @@ def hsts_locks_out(case: Case) -> Iterator[RuleOutcome]:
             yield Gap(chain.where, seen, "renewed well before the end", cause=leaf.sha256, by=life.not_after)
         else:
             yield Holds(chain.where, f"locks nobody out before {life.not_after:%Y-%m-%d}")
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.WAYS_IN, Step.CERTIFICATES, Step.VERSIONS, Step.ISSUERS)

@@ -3,17 +3,19 @@
 from collections.abc import Iterator
 
 from pewter.evidence import Reply, Step, Unseen, Way
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.naming import Naming, Zone, ZoneServer, each_server, each_zone, naming, over
+from pewter.facts.case import Case
+from pewter.facts.naming import Naming, Zone, ZoneServer, each_server, each_zone, naming
 from pewter.judge.nature import OF_NAMES, GoesBy
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
+from pewter.levels import Level
 from pewter.names.answers import data_of, final_data, is_at_or_below
 from pewter.names.comparison import disagree, said_of
 from pewter.names.zones import Delegation, Lame
 from pewter.places import the_site
 
 from . import dns_names, dns_records
+from .walks import over
 
 _ADDRESS_TYPES = ("A", "AAAA")
 

@@ -3,9 +3,9 @@
 from collections.abc import Iterator, Sequence
 
 from pewter.evidence import Reply, Seen, Unseen, Way
-from pewter.judge.expectations import write_duration
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.naming import (
+from pewter.expectations import write_duration
+from pewter.facts.case import Case
+from pewter.facts.naming import (
     Naming,
     Zone,
     addresses_at,
@@ -13,12 +13,13 @@ from pewter.judge.facts.naming import (
     each_name,
     each_name_in_zone,
     naming,
-    over,
     resolved_addresses,
 )
+from pewter.facts.unseen import UnseenAt
 from pewter.judge.nature import OF_NAMES, Matter
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.names.addresses import why_not_public
 from pewter.names.aliases import ChainEnd
 from pewter.names.answers import data_of, end_of_aliases, final_data, is_nodata, records_of
@@ -27,6 +28,8 @@ from pewter.names.signatures import is_bogus
 from pewter.names.spread import ttl_of
 from pewter.places import of_name, the_site
 from pewter.web.suffixes import registrable_domain
+
+from .walks import over, unknown
 
 TYPES = ("A", "AAAA", "CAA", "HTTPS")
 _ADDRESS_TYPES = ("A", "AAAA")
@@ -389,8 +392,8 @@ def private_address(case: Case) -> Iterator[RuleOutcome]:
     """Public records must not hold an address that is not on the public internet."""
     told_of_lab = False
     for each in each_name_in_zone(case):
-        if isinstance(each, Unknown):
-            yield each
+        if isinstance(each, UnseenAt):
+            yield from unknown([each])
             continue
         found, zone, name = each
         resolver = found.answers.server(found.answers.resolvers[0])

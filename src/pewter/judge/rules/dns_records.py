@@ -3,24 +3,25 @@
 from collections.abc import Iterator
 
 from pewter.evidence import Endpoint, NoConnection, Reply, Unseen, Way
-from pewter.judge.expectations import write_duration
-from pewter.judge.facts.browsers import Prediction
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.naming import (
+from pewter.expectations import write_duration
+from pewter.facts.browsers import Prediction
+from pewter.facts.case import Case
+from pewter.facts.naming import (
     Naming,
     Zone,
     addresses_at,
     addresses_of,
     each_name,
     naming,
-    over,
     resolved_addresses,
 )
-from pewter.judge.facts.revocation import is_public
-from pewter.judge.facts.visits import Visit, predict_visits
+from pewter.facts.revocation import is_public
+from pewter.facts.unseen import UnseenAt
+from pewter.facts.visits import Visit, predict_visits
 from pewter.judge.nature import OF_NAMES, GoesBy
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
+from pewter.levels import Level
 from pewter.names.answers import NOT_ASKED, final_data, parent_of
 from pewter.names.caa import RelevantSet, climb, may_issue, oddities
 from pewter.names.https_records import HttpsRecord, HttpsSet, read_set
@@ -30,6 +31,8 @@ from pewter.names.spread import ttl_of
 from pewter.pki import Certificate, life_of
 from pewter.places import of_name
 from pewter.web.urls import https_origin, read_url
+
+from .walks import over, unknown
 
 
 def _relevant(found: Naming, name: str) -> RelevantSet | Unseen | None:
@@ -106,8 +109,8 @@ def caa_unreadable(case: Case) -> Iterator[RuleOutcome]:
     """A CAA record that cannot mean what was meant: malformed, it forbids."""
     told: set[str] = set()
     for each in each_name(case):
-        if isinstance(each, Unknown):
-            yield each
+        if isinstance(each, UnseenAt):
+            yield from unknown([each])
             continue
         found, name = each
         relevant = _relevant(found, name)

@@ -5,14 +5,15 @@ import functools
 from collections.abc import Callable, Iterator
 
 from pewter.evidence import Journey, Step, is_ip_address
-from pewter.judge.expectations import write_duration
-from pewter.judge.facts.browsers import Prediction
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.policies_in_force import FIELD, StsAnswer, policy_of, sts_answers
-from pewter.judge.facts.visits import predict_visits
+from pewter.expectations import write_duration
+from pewter.facts.browsers import Prediction
+from pewter.facts.case import Case
+from pewter.facts.policies_in_force import FIELD, StsAnswer, policy_of, sts_answers
+from pewter.facts.visits import predict_visits
 from pewter.judge.nature import OF_HSTS, Safety
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.places import of_name
 from pewter.web.fields import IgnoredField
 from pewter.web.hsts import StrictTransportSecurity

@@ -4,16 +4,19 @@ import difflib
 from collections.abc import Iterator
 
 from pewter.evidence import Name, Seen, Step
-from pewter.judge.facts.browsers import BOTH, browsers_not_matching, leads_to, name_refusal
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.chains import Chain, HasChains
+from pewter.facts.browsers import BOTH, browsers_not_matching, leads_to, name_refusal
+from pewter.facts.case import Case
+from pewter.facts.chains import Chain, HasChains
 from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES, GoesBy
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.pki import Certificate, covers, presented_names
 from pewter.pki.identity import matches, why_odd
 from pewter.web.sites import are_siblings
 from pewter.web.suffixes import is_public_suffix
+
+from .walks import unknown
 
 _SHOWN_NAMES = 6
 
@@ -73,7 +76,7 @@ def not_covered(case: HasChains) -> Iterator[RuleOutcome]:
         elif _sibling_covered(case, chain) is None:
             detail = name_refusal(chain.leaf, host) if covers(chain.leaf, host) else _near_miss(chain.leaf, host)
             yield Gap(chain.where, _list_names(chain.leaf), host, cause=f"{host} {chain.leaf.sha256}", detail=detail)
-    yield from case.chains.unseen
+    yield from unknown(case.chains.unseen)
 
 
 @rule("name/sibling-not-covered", level=Level.BREAKS, sources=("RFC 9525 section 6",), nature=OF_CERTIFICATES)

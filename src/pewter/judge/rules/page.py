@@ -3,11 +3,12 @@
 from collections.abc import Iterator, Sequence
 
 from pewter.evidence import Hop, Landed, Page, Reference, StatementKind, Step, Unseen, Use, WayIn
-from pewter.judge.facts.blocked_parts import parts_by_treatment, upgrades_requests
-from pewter.judge.facts.case import Case
+from pewter.facts.blocked_parts import parts_by_treatment, upgrades_requests
+from pewter.facts.case import Case
 from pewter.judge.nature import OF_PLACES, GoesBy, Matter, MendedBy
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.places import of_name
 from pewter.web.debug_pages import ON_ANY_PAGE, versions_in_field
 from pewter.web.mixed_content import Treatment

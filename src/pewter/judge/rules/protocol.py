@@ -14,10 +14,11 @@ from pewter.evidence import (
     VersionOutcome,
     VersionSeen,
 )
-from pewter.judge.facts.case import Case, accepted_versions, why_no_handshake
+from pewter.facts.case import Case, accepted_versions, why_no_handshake
 from pewter.judge.nature import OF_PLACES, Safety
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.places import Place
 from pewter.tls import Version, alert_name, version_name, version_of_name
 

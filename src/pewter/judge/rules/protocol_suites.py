@@ -3,12 +3,13 @@
 from collections.abc import Iterator
 
 from pewter.evidence import Endpoint, Order, Protocol, Seen, SuitesSeen, Unseen, protocols
-from pewter.judge.facts.browsers import Browser, browsers_refusing_key
-from pewter.judge.facts.case import Case
-from pewter.judge.facts.clients import why_nothing_in_common
+from pewter.facts.browsers import Browser, browsers_refusing_key
+from pewter.facts.case import Case
+from pewter.facts.clients import why_nothing_in_common
 from pewter.judge.nature import OF_PLACES, Safety
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
+from pewter.levels import Level
 from pewter.pki import Certificate, MalformedCertificate
 from pewter.places import Place
 from pewter.tls import Version, version_name

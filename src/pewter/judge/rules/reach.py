@@ -21,12 +21,13 @@ from pewter.evidence import (
     Tries,
     Unseen,
 )
-from pewter.judge.facts.browsers import demands_certificate
-from pewter.judge.facts.case import Case, accepted_versions, why_no_handshake
-from pewter.judge.facts.legs import LegState, origin_legs
+from pewter.facts.browsers import demands_certificate
+from pewter.facts.case import Case, accepted_versions, why_no_handshake
+from pewter.facts.legs import LegState, origin_legs
 from pewter.judge.nature import OF_PLACES, GoesBy, Matter, Safety
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.places import Place, of_name
 from pewter.tls import alert_name, suite_name, version_name
 from pewter.tls.codepoints import group_name

@@ -16,13 +16,14 @@ from pewter.evidence import (
     Use,
     WayIn,
 )
-from pewter.judge.facts.browsers import demands_certificate
-from pewter.judge.facts.case import Case, landing_of
-from pewter.judge.facts.legs import origin_legs
-from pewter.judge.facts.visits import LOGIN_WALLS, certificate_prediction
+from pewter.facts.browsers import demands_certificate
+from pewter.facts.case import Case, landing_of
+from pewter.facts.legs import origin_legs
+from pewter.facts.visits import LOGIN_WALLS, certificate_prediction
 from pewter.judge.nature import OF_REDIRECTS, GoesBy, Matter, MendedBy, Safety
-from pewter.judge.outcomes import Gap, Holds, Level, RuleOutcome, Unknown
+from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
+from pewter.levels import Level
 from pewter.places import of_name
 from pewter.web.redirects import FOLLOWED, PERMANENT
 from pewter.web.refresh import moves_of

@@ -24,8 +24,7 @@ from pewter.evidence import (
     Unseen,
     WayIn,
 )
-from pewter.judge.expectations import Terms
-from pewter.judge.outcomes import Unknown
+from pewter.expectations import Terms
 from pewter.names.answers import Answers, records_of
 from pewter.names.comparison import new_addresses, old_addresses
 from pewter.names.spread import ttl_of
@@ -36,6 +35,7 @@ from pewter.web.sites import are_siblings, work_out_canonical
 from pewter.web.urls import Url, place_of, read_url
 
 from .chains import Chains, SentChain, Sources, Trust
+from .unseen import UnseenAt
 
 _T = TypeVar("_T")
 
@@ -76,6 +76,11 @@ class Case:
         if what not in self._worked_out:
             self._worked_out[what] = work_out()
         return cast(_T, self._worked_out[what])
+
+    @functools.cached_property
+    def answers(self) -> Answers:
+        """Of name servers and resolvers."""
+        return Answers(self.evidence.dns)
 
     @functools.cached_property
     def site_names(self) -> frozenset[str]:
@@ -132,9 +137,8 @@ class Case:
         """Of a name, those that only an old copy of its zone still gives."""
 
         def work_out() -> frozenset[str]:
-            answers = Answers(self.evidence.dns)
-            zone = apex_of(answers, name)
-            return old_addresses(answers, name, zone) if zone is not None else frozenset()
+            zone = apex_of(self.answers, name)
+            return old_addresses(self.answers, name, zone) if zone is not None else frozenset()
 
         return self.once(f"old addresses of {name}", work_out)
 
@@ -155,7 +159,7 @@ class Case:
         return self.once(f"old copy of {where.host} {sorted(seen_at)}", lambda: self._old_copy(where.host, seen_at))
 
     def _old_copy(self, host: str, addresses: Sequence[str]) -> str:
-        answers = Answers(self.evidence.dns)
+        answers = self.answers
         reply = answers.resolved(host, "A")
         left = ttl_of(records_of(reply, "A")) if isinstance(reply, Reply) else None
         until = f" until {self.evidence.begun + datetime.timedelta(seconds=left):%Y-%m-%d %H:%M} UTC" if left else ""
@@ -176,7 +180,7 @@ class Case:
             evidence.given_logs,
         )
         unseen = (
-            Unknown(self.place(endpoint), why_no_handshake(endpoint))
+            UnseenAt(self.place(endpoint), why_no_handshake(endpoint))
             for endpoint in self.endpoints
             if not endpoint.handshakes
         )

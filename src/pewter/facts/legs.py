@@ -3,8 +3,6 @@
 import enum
 from dataclasses import dataclass
 
-import msgspec
-
 from pewter.evidence import Handshake, Hop, NoConnection, Origin, Seen
 from pewter.pki import Certificate, covers
 from pewter.places import Place, PlaceKind, socket_text
@@ -13,7 +11,6 @@ from pewter.web.urls import Url, read_url
 
 from .case import Case
 from .chains import Chains, SentChain, Sources, Trust
-from .visits import predict_visits
 
 
 class LegState(enum.Enum):
@@ -24,23 +21,6 @@ class LegState(enum.Enum):
     PLAIN = "plain HTTP"
     CLOSED = "no answer"
     UNKNOWN = "not known"
-
-
-class LegsDrawn(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One name's way over the edge, for a report."""
-
-    name: str
-    edge: tuple[str, ...]
-    """Its addresses."""
-
-    origin: str
-    to_edge: LegState
-    to_origin: LegState
-    why: str = ""
-    """What is against the certificate of the origin, or what it answers instead."""
-
-    asks_again: bool = False
-    """Over plain HTTP the origin asks for https."""
 
 
 @dataclass(frozen=True)
@@ -65,11 +45,11 @@ class OriginLeg:
 
 
 def place_of_origin(origin: Origin) -> Place:
-    text = f"{origin.name} at its origin {_socket_of(origin)}"
+    text = f"{origin.name} at its origin {socket_of(origin)}"
     return Place(PlaceKind.FRONT_END, text, origin.name, origin.port or 443, origin.address)
 
 
-def _socket_of(origin: Origin) -> str:
+def socket_of(origin: Origin) -> str:
     return socket_text(origin.address, origin.port) if origin.port else origin.address
 
 
@@ -86,7 +66,7 @@ def _read(case: Case, origin: Origin) -> OriginLeg:
         return OriginLeg(origin, LegState.UNKNOWN, getattr(origin.plain, "reason", ""))
     answer = origin.probe.answer
     if isinstance(answer, Handshake):
-        why = _why_not_valid(case, origin.name, answer)
+        why = why_not_valid(case, origin.name, answer)
         state = LegState.UNVALIDATED if why else LegState.VALID
         return OriginLeg(origin, state, why, again, is_open)
     if plain is not None:
@@ -102,7 +82,7 @@ def _asks_for_https(hop: Hop) -> bool:
     return isinstance(target, Url) and target.is_https and target.host == here.host
 
 
-def _why_not_valid(case: Case, name: str, handshake: Handshake) -> str:
+def why_not_valid(case: Case, name: str, handshake: Handshake) -> str:
     """What an edge that checks would have against the certificate; empty: nothing."""
     evidence = case.evidence
     place = Place(PlaceKind.NAME, name, name)
@@ -119,24 +99,3 @@ def _why_not_valid(case: Case, name: str, handshake: Handshake) -> str:
     if not any(verdict.trusts for verdict in chains.store_verdicts(handshake.chain)):
         return f"its certificate is not trusted (issuer {chain.leaf.issuer.title})"
     return ""
-
-
-def draw_legs(case: Case) -> tuple[LegsDrawn, ...]:
-    found = []
-    for leg in origin_legs(case):
-        origin = leg.origin
-        edge = next((each.addresses for each in case.evidence.names if each.name == origin.name), ())
-        to_edge = _to_edge(case, origin.name)
-        found.append(LegsDrawn(origin.name, edge, _socket_of(origin), to_edge, leg.state, leg.why, leg.goes_round))
-    return tuple(found)
-
-
-def _to_edge(case: Case, name: str) -> LegState:
-    """As visitors of https meet it."""
-    endpoints = case.endpoints_of(name)
-    shaken = [handshake for each in endpoints for handshake in each.handshakes]
-    if not shaken:
-        plain = any(read_url(visit.start).host == name and visit.statuses for visit in predict_visits(case))
-        return LegState.PLAIN if plain else LegState.UNKNOWN
-    distinct = {handshake.chain: handshake for handshake in shaken}.values()
-    return LegState.UNVALIDATED if any(_why_not_valid(case, name, each) for each in distinct) else LegState.VALID

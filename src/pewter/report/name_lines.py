@@ -8,14 +8,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from pewter.evidence import WayIn
+from pewter.judge.outcomes import Accepted, Gap, Judged
+from pewter.judge.results import NOT_SENT, LifeState, NameFacts, Prediction
+from pewter.judge.review import Review
+from pewter.levels import Level
 from pewter.pki.identity import matches
 from pewter.web.hsts import StrictTransportSecurity, read_sts
 from pewter.web.urls import read_url
-
-from .facts.served_certificates import LifeState
-from .outcomes import Accepted, Gap, Judged, Level
-from .results import NOT_SENT, NameFacts, Prediction
-from .review import Review
 
 _DAY, _HOUR = 86400, 3600
 

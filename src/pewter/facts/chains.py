@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from typing import Protocol, TypeVar, cast
 
 from pewter.evidence import FetchedIssuer, GivenLog, Handshake, Hop, StatusAnswer, StoredCertificate
-from pewter.judge.expectations import Expectations
-from pewter.judge.outcomes import Unknown
+from pewter.expectations import Expectations
 from pewter.pki import (
     Certificate,
     ChainAssessment,
@@ -21,6 +20,8 @@ from pewter.pki import (
     read_certificate,
 )
 from pewter.places import Place
+
+from .unseen import UnseenAt
 
 _T = TypeVar("_T")
 
@@ -124,7 +125,7 @@ class Chains:
     def __init__(
         self,
         sent: Sequence[SentChain],
-        unseen: Sequence[Unknown],
+        unseen: Sequence[UnseenAt],
         sources: Sources,
         trust: Trust,
         at: datetime.datetime,
@@ -132,7 +133,7 @@ class Chains:
     ) -> None:
         self._sent = tuple(sent)
         self.unseen = tuple(unseen)
-        """An outcome for each endpoint of the site that showed no certificate."""
+        """One for each endpoint of the site that showed no certificate."""
 
         self.sources = sources
         self.at = at

@@ -6,6 +6,8 @@ from collections.abc import Iterator
 import msgspec
 
 from pewter.evidence import Record, Reply, Unseen, Way
+from pewter.facts.case import Case
+from pewter.facts.naming import Naming, Zone, chain_of, naming
 from pewter.names.aliases import ChainEnd
 from pewter.names.answers import final_data, records_of
 from pewter.names.caa import RelevantSet, climb, may_issue
@@ -17,9 +19,6 @@ from pewter.names.spread import spread_by, ttl_of
 from pewter.names.zones import Delegation
 from pewter.phrases import all_of
 from pewter.pki import Certificate
-
-from .case import Case
-from .naming import Naming, Zone, chain_of, naming
 
 _TYPES = ("A", "AAAA", "CAA", "HTTPS")
 

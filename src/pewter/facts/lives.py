@@ -2,7 +2,7 @@
 
 import datetime
 
-from pewter.judge.expectations import Expectations
+from pewter.expectations import Expectations
 from pewter.phrases import days
 from pewter.pki import Certificate, Life, life_of, longest_life
 

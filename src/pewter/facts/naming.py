@@ -1,12 +1,10 @@
 """The site's zones: their servers, what each gave, and what cannot be told from here."""
 
-import functools
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import TypeVarTuple, Unpack
+from typing import TypeVarTuple
 
 from pewter.evidence import Reply, Seen, Unseen, Way
-from pewter.judge.outcomes import RuleOutcome, Unknown
 from pewter.names.aliases import Chain, follow, targets_in
 from pewter.names.answers import ROOT, Answers, data_of, final_data
 from pewter.names.comparison import behind, serials
@@ -23,6 +21,7 @@ from pewter.names.zones import (
 from pewter.places import Place, of_name, of_name_server, of_zone, the_site
 
 from .case import Case
+from .unseen import UnseenAt
 
 Ts = TypeVarTuple("Ts")
 
@@ -106,22 +105,22 @@ class Naming:
 # What rules go over
 
 
-def each_zone(case: Case) -> Iterator[tuple[Naming, Zone] | Unknown]:
+def each_zone(case: Case) -> Iterator[tuple[Naming, Zone] | UnseenAt]:
     """Each zone, or why nothing can be told of its servers."""
     found = naming(case)
     if found.why_nothing and found.names:
-        yield Unknown(the_site("names"), found.why_nothing)
+        yield UnseenAt(the_site("names"), found.why_nothing)
     for zone in found.zones:
         if found.why_not_direct:
-            yield Unknown(zone.place, found.why_not_direct)
+            yield UnseenAt(zone.place, found.why_not_direct)
         else:
             yield found, zone
 
 
-def each_server(case: Case) -> Iterator[tuple[Naming, Zone, ZoneServer, int] | Unknown]:
+def each_server(case: Case) -> Iterator[tuple[Naming, Zone, ZoneServer, int] | UnseenAt]:
     """Every server of every zone that answers at all."""
     for each in each_zone(case):
-        if isinstance(each, Unknown):
+        if isinstance(each, UnseenAt):
             yield each
             continue
         found, zone = each
@@ -130,51 +129,32 @@ def each_server(case: Case) -> Iterator[tuple[Naming, Zone, ZoneServer, int] | U
                 yield found, zone, server, server.number
 
 
-def each_name(case: Case) -> Iterator[tuple[Naming, str] | Unknown]:
+def each_name(case: Case) -> Iterator[tuple[Naming, str] | UnseenAt]:
     """Each name that was asked for, or why the resolver tells nothing."""
     found = naming(case)
     if found.why_nothing and found.names:
-        yield Unknown(the_site("names"), found.why_nothing)
+        yield UnseenAt(the_site("names"), found.why_nothing)
         return
     for name in found.names:
         yield found, name
 
 
-def each_name_in_zone(case: Case) -> Iterator[tuple[Naming, Zone, str] | Unknown]:
+def each_name_in_zone(case: Case) -> Iterator[tuple[Naming, Zone, str] | UnseenAt]:
     """Each name with its zone, where the zone's servers can be asked."""
     for each in each_name(case):
-        if isinstance(each, Unknown):
+        if isinstance(each, UnseenAt):
             yield each
             continue
         found, name = each
         zone = found.zone_of(name)
         if zone is None:
-            yield Unknown(of_name(name), "its zone was not found")
+            yield UnseenAt(of_name(name), "its zone was not found")
         elif found.why_not_direct:
-            yield Unknown(of_name(name), found.why_not_direct)
+            yield UnseenAt(of_name(name), found.why_not_direct)
         elif not zone.good:
-            yield Unknown(of_name(name), f"no server answers for {zone.apex}")
+            yield UnseenAt(of_name(name), f"no server answers for {zone.apex}")
         else:
             yield found, zone, name
-
-
-def over(
-    walk: Callable[[Case], Iterator[tuple[*Ts] | Unknown]],
-) -> Callable[[Callable[[Case, Unpack[Ts]], Iterator[RuleOutcome]]], Callable[[Case], Iterator[RuleOutcome]]]:
-    """Make a check of a whole case out of one of each thing in it; what cannot be told of is unknown."""
-
-    def make(check: Callable[[Case, Unpack[Ts]], Iterator[RuleOutcome]]) -> Callable[[Case], Iterator[RuleOutcome]]:
-        @functools.wraps(check)
-        def whole(case: Case) -> Iterator[RuleOutcome]:
-            for each in walk(case):
-                if isinstance(each, Unknown):
-                    yield each
-                else:
-                    yield from check(case, *each)
-
-        return whole
-
-    return make
 
 
 def naming(case: Case) -> Naming:
@@ -182,7 +162,7 @@ def naming(case: Case) -> Naming:
 
 
 def _read(case: Case) -> Naming:
-    answers = Answers(case.evidence.dns)
+    answers = case.answers
     asked = {question.name for question in answers.seen.questions if question.type == "A"}
     names = tuple(each.name for each in case.evidence.names if each.name in asked and each.name in case.site_names)
     if not _anything_resolves(answers):

@@ -5,12 +5,11 @@ import enum
 
 import msgspec
 
+from pewter.facts.chains import Chain, HasChains, path_problem
+from pewter.facts.lives import is_expiring, is_renewal_overdue
+from pewter.facts.revocation import Status, staples_of, statuses_of
 from pewter.phrases import until
 from pewter.pki import MUST_STAPLE, Certificate, FaultKind, Life, Path, StatusKind, life_of, presented_names
-
-from .chains import Chain, HasChains, path_problem
-from .lives import is_expiring, is_renewal_overdue
-from .revocation import Status, staples_of, statuses_of
 
 
 class LinkState(enum.Enum):

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from typing import TypeVar
 
 from pewter.evidence import FetchedIssuer, Hop, StoredCertificate
-from pewter.judge.expectations import Terms
-from pewter.judge.facts.chains import Chains, SentChain, Sources, Trust
+from pewter.expectations import Terms
+from pewter.facts.chains import Chains, SentChain, Sources, Trust
 from pewter.pki import Certificate, FaultKind, Path, Store, build_paths, covers
 from pewter.pki.files import FileContents, FileItem, FileKind
 from pewter.places import Place, in_file

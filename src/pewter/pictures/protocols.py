@@ -5,15 +5,14 @@ from collections.abc import Iterable
 import msgspec
 
 from pewter.evidence import Endpoint, Order, Protocol, Seen, SuitesSeen, VersionOutcome, protocols
-from pewter.judge.outcomes import Level
+from pewter.facts.case import Case
+from pewter.facts.clients import Negotiated, negotiations
+from pewter.levels import Level
 from pewter.places import Place
 from pewter.tls import Version, suite_name, version_name
 from pewter.tls.codepoints import group_name
 from pewter.tls.primes import well_known_prime
 from pewter.tls.suites import STRENGTHS, strength_of, table
-
-from .case import Case
-from .clients import Negotiated, negotiations
 
 
 class SuitesDrawn(msgspec.Struct, frozen=True, omit_defaults=True):

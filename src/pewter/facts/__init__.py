@@ -1,0 +1,1 @@
+"""What is worked out once for a case: no opinion, no outcome, no level."""

@@ -1,1 +1,0 @@
-"""What is worked out once for a case: no opinion, and no rule is imported here."""
