@@ -67,6 +67,7 @@ ALLOWED = {
         "places",
     },
     "survey": {
+        "phrases",
         "facts",
         "expectations",
         "levels",

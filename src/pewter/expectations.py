@@ -5,7 +5,7 @@ import re
 
 import msgspec
 
-from pewter.phrases import counted
+from pewter.phrases import plural, whole
 
 _DURATION = re.compile(r"([0-9]{1,6}) (second|minute|hour|day)s?")
 _UNITS = {
@@ -202,9 +202,4 @@ def read_duration(text: str) -> datetime.timedelta | None:
 def write_duration(duration: datetime.timedelta) -> str:
     """The inverse of :func:`read_duration`, in the largest unit that fits."""
     seconds = int(duration.total_seconds())
-    for unit in ("day", "hour", "minute", "second"):
-        size = int(_UNITS[unit].total_seconds())
-        if seconds % size == 0:
-            count = seconds // size
-            return counted(count, unit)
-    raise AssertionError("every count of seconds is one of seconds")
+    return whole(seconds, f" {plural(seconds, 'second')}") if seconds else "0 days"

@@ -10,6 +10,7 @@ from pewter.escape import escaped
 from pewter.gather.scene import Progress
 from pewter.judge.summary import SiteRow
 from pewter.levels import Level
+from pewter.phrases import about
 
 from .saying import say
 
@@ -139,16 +140,10 @@ class SurveyProgress:
         rate = len(self._times) / span if span > 1 else 0.0
         parts = [f"{self._done:,} of {self._whole:,} sites"]
         if rate:
-            parts.append(f"{rate:.1f} a second, {_time((self._whole - self._done) / rate)} left")
+            parts.append(f"{rate:.1f} a second, {about((self._whole - self._done) / rate)} left")
         if self._unreached:
             parts.append(f"{self._unreached:,} not reached")
         parts += [f"{self._worst[level.value]:,} {level.value}" for level in Level if self._worst[level.value]][:2]
         if self._waits:
             parts.append(f"waiting for {escaped(self._waits[0])}")
         return " \N{MIDDLE DOT} ".join(parts)
-
-
-def _time(seconds: float) -> str:
-    if seconds < 90:
-        return f"{seconds:.0f} s"
-    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

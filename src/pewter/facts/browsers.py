@@ -9,6 +9,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from pewter.evidence import Endpoint, Handshake, Hop, Seen
+from pewter.phrases import some
 from pewter.pki import (
     MUST_STAPLE,
     Certificate,
@@ -283,8 +284,7 @@ def _of_name(case: Case, leaf: Certificate, host: str, *, is_typed: bool) -> Ite
     if not refusing:
         return
     names = presented_names(leaf)
-    more = f" and {len(names) - 2} more" if len(names) > 2 else ""
-    words = f"covers {', '.join(names[:2]) or 'no name'}{more}"
+    words = f"covers {some(names, 2) or 'no name'}"
     if len(refusing) == 1:
         words = name_refusal(leaf, host)
     other = next((name for name in case.resolving_names if are_siblings(name, host) and covers(leaf, name)), None)

@@ -4,9 +4,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from pewter.evidence import BrowserHello, Endpoint, Order, Protocol, Seen, VersionOutcome
+from pewter.phrases import some
 from pewter.tls import Version, suite_name, version_name
 from pewter.tls.browsers import BROWSERS, CHROMIUM
-from pewter.tls.codepoints import Group, group_name
+from pewter.tls.codepoints import HYBRID_GROUPS, Group, group_name
 from pewter.tls.suites import table
 
 
@@ -39,7 +40,7 @@ CLIENTS = (
         "post-quantum only",
         (Version.TLS_1_3,),
         _TLS_1_3,
-        (Group.X25519MLKEM768, Group.SECP256R1MLKEM768, Group.SECP384R1MLKEM1024),
+        HYBRID_GROUPS,
     ),
 )
 
@@ -86,15 +87,14 @@ def why_nothing_in_common(protocol: Protocol, hello: BrowserHello, key_kind: str
         common = [code for code in seen.suites if code in profile.suites]
         title = version_name(version)
         if not common:
-            some = ", ".join(suite_name(code).removeprefix("TLS_") for code in seen.suites[:3])
-            more = f" and {len(seen.suites) - 3} more" if len(seen.suites) > 3 else ""
-            found.append(f"of its suites in {title} ({some}{more}) the browser offers none")
+            shown = some([suite_name(code).removeprefix("TLS_") for code in seen.suites], 3)
+            found.append(f"of its suites in {title} ({shown}) the browser offers none")
             continue
         groups = protocol.groups_in(version)
         ephemeral = [code for code in common if table()[code].is_tls_1_3 or table()[code].key_exchange == "ECDHE"]
         if ephemeral and groups is not None and groups.groups and not set(groups.groups) & set(profile.groups):
-            some = ", ".join(map(group_name, groups.groups[:3]))
-            found.append(f"of its groups in {title} ({some}) the browser offers none")
+            shown = some([*map(group_name, groups.groups)], 3)
+            found.append(f"of its groups in {title} ({shown}) the browser offers none")
     if any("groups" in each for each in found):
         return "; ".join(found), "X25519 or P-256 among the groups"
     if found:

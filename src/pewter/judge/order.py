@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import msgspec
 
 from pewter.levels import Level
-from pewter.phrases import all_of, until
+from pewter.phrases import all_of, plural, shortened, until
 from pewter.web.sites import short_name
 
 from .mending import step_of
@@ -178,7 +178,7 @@ def when_words(step: FirstStep, at: datetime.datetime) -> str:
 
 def gaps_in_words(numbers: Sequence[int]) -> str:
     """``gap 4``, ``gaps 4 and 7``."""
-    return f"gap{'s' if len(numbers) > 1 else ''} {all_of(sorted(numbers))}"
+    return f"{plural(len(numbers), 'gap')} {all_of(sorted(numbers))}"
 
 
 # The verdict
@@ -253,8 +253,7 @@ def _items(entries: Sequence[Worded], told: Told, *, with_hosts: bool = True) ->
     for each in sorted(entries, key=lambda each: _rank(each, (), told)):
         of_kind.setdefault(each.rule.words.short, {}).update(dict.fromkeys(each.hosts))
     items = [short + (told.where(list(hosts)) if with_hosts else "") for short, hosts in of_kind.items()]
-    more = f"; and {len(items) - MAX_ITEMS} more" if len(items) > MAX_ITEMS else ""
-    return "; ".join(items[:MAX_ITEMS]) + more
+    return "; ".join(shortened(items, MAX_ITEMS))
 
 
 def hosts_of_entries(names: Sequence[str], found: Mapping[str, None]) -> tuple[str, ...]:

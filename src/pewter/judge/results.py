@@ -15,7 +15,7 @@ from pewter.facts.visits import Visit, predict_visits
 from pewter.levels import Level
 from pewter.mends.composer import Piece
 from pewter.mends.kinds import Kind, Manner
-from pewter.phrases import all_of
+from pewter.phrases import all_of, plural
 from pewter.pictures.certificates import LifeDrawn, LifeState, Link, LinkState, ServedCertificate, served_certificates
 from pewter.pictures.legs import LegsDrawn, draw_legs
 from pewter.pictures.protocols import ProtocolDrawn, SuitesDrawn, draw_protocols
@@ -292,7 +292,7 @@ def _conditions(evidence: Evidence) -> str:
     if plan.routes:
         led.append(plan.routes[0] if len(plan.routes) == 1 else f"{len(plan.routes)} routes")
     if plan.resolvers:
-        led.append(f"resolver{'s' if len(plan.resolvers) > 1 else ''} {', '.join(plan.resolvers)}")
+        led.append(f"{plural(len(plan.resolvers), 'resolver')} {', '.join(plan.resolvers)}")
     routed = {name.name: name.routed for name in evidence.names}
     here = [name for name, address in evidence.dns.hosts_file if address in routed.get(name, ())]
     if here:

@@ -6,6 +6,8 @@ import tomllib
 
 import msgspec
 
+from pewter.phrases import counted
+
 from .kinds import Kind, kind_file
 
 
@@ -29,4 +31,4 @@ def proof_of(rule: str, kind: Kind) -> str:
     count = proofs.set_ups.get(rule, 0) or proofs.set_ups.get(lines_of, 0) if proofs is not None else 0
     if proofs is None or not count:
         return "not tried here"
-    return f"proven on {proofs.version} ({count} set-up{'s' if count > 1 else ''})"
+    return f"proven on {proofs.version} ({counted(count, 'set-up')})"

@@ -17,7 +17,7 @@ from pewter.names.issuers import domains_of
 from pewter.names.signatures import delegated_tags, validates
 from pewter.names.spread import spread_by, ttl_of
 from pewter.names.zones import Delegation
-from pewter.phrases import all_of
+from pewter.phrases import all_of, whole
 from pewter.pki import Certificate
 
 _TYPES = ("A", "AAAA", "CAA", "HTTPS")
@@ -139,7 +139,7 @@ def _kept(case: Case, found: Naming, zone: Zone) -> str:
     ttls = [ttl for number in zone.good for name in zone.names for ttl in _ttls(found, number, name)]
     if not ttls:
         return ""
-    words = f"up to {_duration(max(ttls))} by resolvers"
+    words = f"up to {whole(max(ttls))} by resolvers"
     differing = [
         name for name in zone.names for kind in _TYPES if disagree(said_of(found.answers, zone.good, name, kind))
     ]
@@ -148,7 +148,7 @@ def _kept(case: Case, found: Naming, zone: Zone) -> str:
         longest = max((each for each in old if each is not None), default=None)
         if longest is None:
             return f"{words}; when the change has spread is not known: no server tells the old TTL"
-        return f"{words}; a change has surely spread {_duration(longest)} after the last server has it"
+        return f"{words}; a change has surely spread {whole(longest)} after the last server has it"
     at = spread_by(case.evidence.begun, [max(ttls)])
     return f"{words}; what changed just before this look is everywhere by {_clock(at)}" if at is not None else words
 
@@ -164,14 +164,6 @@ def _ttls(found: Naming, number: int, name: str) -> Iterator[int]:
     ttl = ttl_of(_records(found, number, name))
     if ttl is not None:
         yield ttl
-
-
-def _duration(seconds: int) -> str:
-    for size, unit in ((86400, "day"), (3600, "hour"), (60, "minute")):
-        if seconds >= size and seconds % size == 0:
-            count = seconds // size
-            return f"{count} {unit}{'' if count == 1 else 's'}"
-    return f"{seconds} s"
 
 
 def _clock(at: datetime.datetime) -> str:

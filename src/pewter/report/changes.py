@@ -6,7 +6,7 @@ from rich.text import Text
 
 from pewter.judge.comparison import CHANGE_TITLES, Change, ChangeEntry, Comparison, FactChange, LookFacts
 from pewter.levels import Level
-from pewter.phrases import counted
+from pewter.phrases import and_more, counted
 from pewter.web.sites import common_domain
 
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, listed, quoted, some
@@ -47,7 +47,7 @@ def render_changes(comparison: Comparison, width: int, marks: Marks = UNICODE) -
             words = "; ".join(each.short or each.title for each in notes)
             sheet.labelled(2, mark, f"notes: {words}", label_width=1)
         if len(found) > MAX_SHOWN:
-            sheet.line("  ", f"and {len(found) - MAX_SHOWN:,} more")
+            sheet.line("  ", and_more(len(found), MAX_SHOWN).strip())
     if comparison.facts:
         sheet.heading("Beside gaps")
         facts = facts_alike(comparison.facts)
@@ -55,7 +55,7 @@ def render_changes(comparison: Comparison, width: int, marks: Marks = UNICODE) -
             was, now = (sheet.short(quoted(each, sheet.width - 8)) for each in differing(before, after))
             sheet.labelled(2, marks.dot, f"{sheet.short(subject)}: {was} {marks.arrow} {now}", label_width=1)
         if len(facts) > MAX_FACTS:
-            words = f"and {len(facts) - MAX_FACTS} more: --write FILE.json holds them all"
+            words = f"{and_more(len(facts), MAX_FACTS).strip()}: --write FILE.json holds them all"
             sheet.labelled(2, marks.dot, words, label_width=1)
     return sheet.text
 
@@ -130,7 +130,7 @@ def _entry(sheet: Sheet, entry: ChangeEntry, *, in_brief: bool) -> None:
     marks = sheet.marks
     mark, style = _mark_of(marks, entry)
     places = [sheet.short(place) for place in entry.places]
-    where = listed(places) if len(entry.places) < _MANY else f"{places[0]} and {len(places) - 1} more"
+    where = listed(places) if len(entry.places) < _MANY else places[0] + and_more(len(places), 1)
     if in_brief:
         room = sheet.width - len(entry.title) - 6
         where = where if len(where) <= room else _cut(places, room)
@@ -152,7 +152,7 @@ _LABELS = {Change.UNSEEN: "why", Change.LEFT: "why", Change.ACCEPTED: "since"}
 
 def _cut(places: Sequence[str], room: int) -> str:
     """The first place, or how many there are, as it fits."""
-    more = f" and {len(places) - 1} more" if len(places) > 1 else ""
+    more = and_more(len(places), 1)
     if len(places[0]) + len(more) <= room:
         return places[0] + more
     count = counted(len(places), "place")

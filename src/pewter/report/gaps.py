@@ -10,7 +10,7 @@ from pewter.escape import escaped
 from pewter.judge.order import FirstStep, step_words
 from pewter.judge.results import GapEntry, Manner, Piece, Place
 from pewter.levels import Level
-from pewter.phrases import all_of, counted
+from pewter.phrases import all_of, and_more, counted
 
 from .sheet import STYLES, Sheet, cut, listed, quoted, sentence, some, wrap
 
@@ -109,7 +109,7 @@ def render_gaps(
         sheet.labelled(2, sheet.marks.arrow, words, "bold", label_width=len(sheet.marks.arrow))
     if len(entries) > MAX_SHOWN:
         sheet.line()
-        words = f"and {len(entries) - MAX_SHOWN:,} more gaps: --write FILE.json holds them all"
+        words = f"{and_more(len(entries), MAX_SHOWN, 'gaps').strip()}: --write FILE.json holds them all"
         sheet.labelled(2, sheet.marks.dot, words, "bold", label_width=1)
 
 
@@ -121,7 +121,7 @@ def _gap_in_brief(sheet: Sheet, entry: GapEntry, title: str, places: Sequence[Pl
     level = entry.level
     head = f"{entry.number:>2} {sheet.marks.level[level]} "
     first = escaped(sheet.short(places[0].text))
-    more = f" and {len(places) - 1} more" if len(places) > 1 else ""
+    more = and_more(len(places), 1)
     room = sheet.width - cell_len(head)
     words = cut(escaped(title), room)
     room -= cell_len(words)

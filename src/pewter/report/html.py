@@ -14,6 +14,7 @@ from pewter.judge.order import when_words
 from pewter.judge.results import LinkState, Prediction, ServedCertificate, Visit
 from pewter.judge.review import Review
 from pewter.levels import Level
+from pewter.phrases import plural
 from pewter.report.name_lines import name_lines
 from pewter.version import __version__
 from pewter.web.sites import common_domain
@@ -53,7 +54,7 @@ def render_html(review: Review) -> bytes:
         verdict_class=worst,
         verdict_mark=MARKS[worst],
         counts=[
-            (level, count, "s" if level == Level.NOTE.value and count > 1 else "")
+            (level, count, plural(count, "") if level == Level.NOTE.value else "")
             for level, count in results.counts.items()
         ],
         marks=MARKS,

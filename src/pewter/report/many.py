@@ -14,7 +14,7 @@ from pewter.escape import escaped, json_escaped
 from pewter.judge.comparison import CHANGE_TITLES
 from pewter.judge.summary import COLUMNS, Row, RunChanges
 from pewter.levels import Level
-from pewter.phrases import counted, until
+from pewter.phrases import and_more, counted, until
 
 from .metrics import Family, openmetrics
 from .rows import table
@@ -256,7 +256,7 @@ def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
                 (row["issuer"] or "", "dim"),
             )
         if len(soon) > MAX_SHOWN:
-            sheet.line("  ", f"and {len(soon) - MAX_SHOWN:,} more")
+            sheet.line("  ", and_more(len(soon), MAX_SHOWN).strip())
     errors = Counter(_kind_of_error(row["error"]) for row in found.rows if not row["reached"])
     if errors:
         sheet.heading("Not reached", f"{sum(errors.values()):,} sites")
@@ -303,7 +303,7 @@ def render_run_changes(changes: RunChanges, width: int, marks: Marks = UNICODE) 
             words = ", ".join(f"{count} {change}" for change, count in sorted(counts.items()))
             sheet.flow("  ", (site.site, ""), "; ".join(filter(None, (words, site.remark))), (marks.dot, ""))
         if len(changes.sites) > MAX_CHANGED:
-            sheet.line("  ", f"and {len(changes.sites) - MAX_CHANGED:,} more: --json holds them all")
+            sheet.line("  ", f"{and_more(len(changes.sites), MAX_CHANGED).strip()}: --json holds them all")
     return sheet.text
 
 

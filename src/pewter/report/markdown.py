@@ -9,6 +9,7 @@ from pewter.judge.order import step_words
 from pewter.judge.results import GapEntry, Manner, Results
 from pewter.judge.review import Review
 from pewter.levels import Level
+from pewter.phrases import and_more, plural
 
 from .changes import look_words
 from .sheet import some
@@ -63,7 +64,7 @@ def _lines(review: Review) -> Iterator[str]:
 
 
 def _counted(level: str, count: int) -> str:
-    return f"{count} {level}{'s' if level == Level.NOTE.value and count > 1 else ''}"
+    return f"{count} {plural(count, level) if level == Level.NOTE.value else level}"
 
 
 def _table(results: Results) -> Iterator[str]:
@@ -72,11 +73,10 @@ def _table(results: Results) -> Iterator[str]:
     yield from ("", "| | level | gap | rule | where |", "| --- | --- | --- | --- | --- |")
     for entry in results.gaps[:MAX_GAPS]:
         places = [results.places[number] for number in entry.places]
-        more = f" and {len(places) - 1} more" if len(places) > 1 else ""
         title = plain(results.titles[entry.rule])
         yield (
             f"| {entry.number} | {_MARKS[entry.level]} {entry.level.value} | {title} | "
-            f"{cell(entry.rule)} | {cell(places[0].text)}{more} |"
+            f"{cell(entry.rule)} | {cell(places[0].text)}{and_more(len(places), 1)} |"
         )
 
 

@@ -6,6 +6,7 @@ from rich.cells import cell_len
 
 from pewter.judge.results import LifeState, Prediction
 from pewter.judge.review import Review
+from pewter.phrases import and_more
 from pewter.report.name_lines import NameLine, name_lines
 from pewter.web.sites import common_domain, short_name
 from pewter.web.urls import read_url
@@ -48,7 +49,7 @@ def render_name_table(sheet: Sheet, review: Review) -> None:
         cells = (*row[:-1], _gap_words(line, shorts, room))
         sheet.line("  ", (mark, style), " ", (_joined(cells, columns, widths, room), "dim" if line.is_unused else ""))
     if len(lines) > MAX_SHOWN:
-        sheet.line("  ", f"and {len(lines) - MAX_SHOWN:,} more")
+        sheet.line("  ", and_more(len(lines), MAX_SHOWN).strip())
     accepted = [line.name for line in lines if line.is_accepted]
     if accepted:
         sheet.labelled(2, sheet.marks.accepted, f"with accepted gaps alone: {', '.join(accepted)}", label_width=1)

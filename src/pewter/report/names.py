@@ -4,6 +4,7 @@ from collections.abc import Sequence
 
 from pewter.judge.results import AliasDrawn, ZoneDrawn
 from pewter.levels import Level
+from pewter.phrases import counted
 
 from .sheet import STYLES, Sheet, some
 
@@ -31,7 +32,7 @@ def render_names(sheet: Sheet, zones: Sequence[ZoneDrawn], *, in_brief: bool = F
             facts = (*zone.servers, f"CAA {zone.caa}", f"DNSSEC {zone.signatures}", f"kept {zone.kept}")
             sheet.flow("  ", (zone.apex, ""), f" {marks.dot} ".join(facts), (mark, style))
             continue
-        count = f"{len(zone.names)} name{'s' if len(zone.names) > 1 else ''}"
+        count = counted(len(zone.names), "name")
         sheet.flow("  ", (zone.apex, "bold"), count, (mark, style))
         if zone.unknown:
             sheet.labelled(4, "servers", zone.unknown, "yellow", label_width=_LABEL)

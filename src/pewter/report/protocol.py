@@ -3,6 +3,7 @@
 from pewter.evidence import Order, VersionOutcome
 from pewter.judge.results import ProtocolDrawn, SuitesDrawn
 from pewter.levels import Level
+from pewter.phrases import some
 
 from .sheet import STYLES, Marks, Sheet, listed
 
@@ -87,9 +88,8 @@ def _suites(sheet: Sheet, suites: SuitesDrawn) -> None:
     parts = (_count(suites.count), _ORDERS[suites.order], suites.unfinished)
     sheet.labelled(4, suites.version, ", ".join(part for part in parts if part))
     for strength, names in suites.by_strength:
-        more = f" and {len(names) - _SHOWN_SUITES} more" if len(names) > _SHOWN_SUITES else ""
         style = STYLES[Level.EXPOSES] if strength == "weak" else ""
-        sheet.labelled(6, "", f"{strength}: {', '.join(names[:_SHOWN_SUITES])}{more}", style, label_width=7)
+        sheet.labelled(6, "", f"{strength}: {some(names, _SHOWN_SUITES)}", style, label_width=7)
 
 
 def _count(suites: int) -> str:

@@ -9,6 +9,7 @@ from rich.text import Text
 
 from pewter.escape import escaped
 from pewter.levels import Level
+from pewter.phrases import shortened
 
 MIN_WIDTH, MAX_WIDTH = 48, 120
 LISTED = 4
@@ -162,6 +163,4 @@ def listed(texts: Sequence[str]) -> str:
 
 
 def some(texts: Sequence[str]) -> list[str]:
-    if len(texts) <= LISTED + 1:
-        return list(texts)
-    return [*texts[:LISTED], f"and {len(texts) - LISTED} more"]
+    return list(texts) if len(texts) <= LISTED + 1 else list(shortened(texts, LISTED))

@@ -7,7 +7,7 @@ from rich.text import Text
 from pewter.judge.order import step_words
 from pewter.judge.results import AreaCount, UnknownEntry
 from pewter.judge.review import Review
-from pewter.phrases import counted
+from pewter.phrases import and_more, counted
 from pewter.web.sites import common_domain
 
 from .certificates import render_certificates
@@ -145,7 +145,7 @@ def _rest(sheet: Sheet, review: Review, *, full: bool) -> None:
         for words in unknown[:most]:
             sheet.labelled(2, marks.unknown, words, label_width=1)
         if len(unknown) > most:
-            more = f"and {len(unknown) - most:,} more reasons{'' if full else ': --full shows them'}"
+            more = f"{and_more(len(unknown), most, 'reasons').strip()}{'' if full else ': --full shows them'}"
             sheet.labelled(2, marks.unknown, more, label_width=1)
         for refused in evidence.not_contacted[:MAX_SHOWN]:
             sheet.labelled(2, marks.unknown, f"{refused.url} was not contacted: {refused.reason}", label_width=1)
@@ -157,7 +157,7 @@ def _rest(sheet: Sheet, review: Review, *, full: bool) -> None:
             words = f"this machine's hosts file leads {name} to {address}: {there}"
             sheet.labelled(2, marks.dot, words, label_width=1)
         for left in results.unvisited:
-            count = f"{len(left.paths)} linked page{'s' if len(left.paths) > 1 else ''}"
+            count = counted(len(left.paths), "linked page")
             words = f"{left.origin}: {count} not looked at: {', '.join(some(left.paths))} (--path adds one)"
             sheet.labelled(2, marks.dot, words, label_width=1)
         if evidence.environment_proxy:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
 from pewter.evidence import Target
+from pewter.phrases import and_more
 from pewter.plan.texts import read_target
 
 MAX_LIST = 256 << 20
@@ -147,4 +148,4 @@ def words_for_wrong(wrong: Sequence[WrongLine], shown: int = 5) -> Iterator[str]
     for each in wrong[:shown]:
         yield f"line {each.number} is no site: {escaped(each.why)[:200]}"
     if len(wrong) > shown:
-        yield f"and {len(wrong) - shown:,} more lines are no sites"
+        yield f"{and_more(len(wrong), shown, 'lines').strip()} are no sites"

@@ -16,7 +16,7 @@ from pewter.judge.results import was_reviewed
 from pewter.judge.review import Review, make_review
 from pewter.judge.spreading import spreading
 from pewter.levels import Level
-from pewter.phrases import moment
+from pewter.phrases import moment, some
 from pewter.plan.again import awaited_gaps, given_again, plan_for, read_pause, read_wait
 from pewter.plan.saved_reviews import read_saved
 from pewter.plan.texts import read_level
@@ -161,11 +161,10 @@ def _wait(waiting: _Waiting, new: Review) -> Review:
 
 def _awaited_words(waiting: _Waiting, left: dict[GapKey, tuple[str, str]], new: Review) -> str:
     """How many gaps, the first of them, and which servers and copies are still behind."""
-    shown = [f"{what}: {seen}" if len(left) == 1 else what for what, seen in list(left.values())[:MAX_NAMED]]
-    more = f" and {len(left) - MAX_NAMED} more" if len(left) > MAX_NAMED else ""
+    shown = some([f"{what}: {seen}" if len(left) == 1 else what for what, seen in left.values()], MAX_NAMED)
     old, at = waiting.old, new.evidence.begun
     behind = spreading(Case(new.evidence, old.terms, at, waiting.given.stores, earlier=old.evidence.dns))
-    return "; ".join((f"still awaited, {len(left)}: {', '.join(shown)}{more}", *behind))
+    return "; ".join((f"still awaited, {len(left)}: {shown}", *behind))
 
 
 def _still_open(old: Review, awaited: frozenset[GapKey], new: Review) -> dict[GapKey, tuple[str, str]]:

@@ -109,6 +109,10 @@ class Group(enum.IntEnum):
     X25519KYBER768DRAFT00 = 0x6399
 
 
+HYBRID_GROUPS = (Group.X25519MLKEM768, Group.SECP256R1MLKEM768, Group.SECP384R1MLKEM1024)
+"""Of a curve and ML-KEM together: they withstand a quantum computer (draft-ietf-tls-ecdhe-mlkem)."""
+
+
 class AlertDescription(enum.IntEnum):
     """Alert descriptions (RFC 8446 section 6 and the versions before it)."""
 

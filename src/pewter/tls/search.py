@@ -21,7 +21,7 @@ import msgspec
 
 from pewter.evidence import Offer, Order, Unseen
 
-from .codepoints import Group, Version
+from .codepoints import HYBRID_GROUPS, Group, Version
 from .offers import GROUPS
 from .suites import CipherSuite, table
 from .trial import Picked, Refused
@@ -44,7 +44,7 @@ _MAIN_OLD_SUITES = (0xC009, 0xC013, 0xC00A, 0xC014, 0x002F, 0x0035)
 _USUAL_GROUPS = (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1)
 TLS_1_3_GROUPS = (
     _USUAL_GROUPS,
-    (Group.X25519MLKEM768, Group.SECP256R1MLKEM768, Group.SECP384R1MLKEM1024, Group.X25519KYBER768DRAFT00,
+    (*HYBRID_GROUPS, Group.X25519KYBER768DRAFT00,
      Group.MLKEM768, Group.MLKEM1024, Group.MLKEM512, Group.CURVESM2,
      Group.BRAINPOOLP256R1TLS13, Group.BRAINPOOLP384R1TLS13, Group.BRAINPOOLP512R1TLS13),
     (Group.FFDHE2048, Group.FFDHE3072, Group.FFDHE4096, Group.FFDHE6144, Group.FFDHE8192),

@@ -16,6 +16,7 @@ from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.levels import Level
+from pewter.phrases import counted
 from pewter.pki import Certificate
 from pewter.places import Place
 
@@ -61,7 +62,7 @@ def _describe_incomplete(case: HasChains, chain: Chain) -> tuple[str, str, str]:
     assert chain.assessment is not None
     missing = chain.assessment.missing
     sent = len(chain.fingerprints)
-    counted = f"{sent} certificate{'s' if sent > 1 else ''} sent"
+    how_many = f"{counted(sent, 'certificate')} sent"
     if not missing:
         top = issuer_not_to_be_had(chain)
         assert top is not None
@@ -70,10 +71,10 @@ def _describe_incomplete(case: HasChains, chain: Chain) -> tuple[str, str, str]:
             for each in case.chains.sources.fetched
             if isinstance(each.answer, str) and each.url
         )
-        seen = f"{counted}; missing: {top.issuer.title}" + (f", which could not be fetched ({tried})" if tried else "")
+        seen = f"{how_many}; missing: {top.issuer.title}" + (f", which could not be fetched ({tried})" if tried else "")
         return seen, "", _serve_what_the_ca_gave(top)
     titles = ", ".join(each.title for each in missing)
-    return f"{counted}; missing: {titles}", "; ".join(case.chains.where_to_get(each) for each in missing), ""
+    return f"{how_many}; missing: {titles}", "; ".join(case.chains.where_to_get(each) for each in missing), ""
 
 
 def _serve_what_the_ca_gave(top: Certificate) -> str:

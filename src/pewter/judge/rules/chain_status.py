@@ -11,6 +11,7 @@ from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.levels import Level
+from pewter.phrases import counted
 from pewter.pki import MUST_STAPLE, Certificate, StatusKind
 from pewter.places import of_file, the_site
 
@@ -114,7 +115,7 @@ def staple_missing(case: HasChains) -> Iterator[RuleOutcome]:
         if any(handshake.staple is not None for handshake in asked):
             yield Holds(chain.where, "stapled, as the certificate demands")
         else:
-            times = f"{len(asked)} handshake" + ("s" if len(asked) != 1 else "")
+            times = counted(len(asked), "handshake")
             seen = f"the certificate demands a stapled response (must-staple), and none came in {times}; Firefox stops"
             yield Gap(chain.where, seen, "a stapled response in each handshake")
 

@@ -12,17 +12,18 @@ from pewter.levels import Level
 from pewter.names.answers import data_of, final_data, is_at_or_below
 from pewter.names.comparison import disagree, said_of
 from pewter.names.zones import Delegation, Lame
+from pewter.phrases import some
 from pewter.places import the_site
 
 from . import dns_names, dns_records
 from .walks import over
 
 _ADDRESS_TYPES = ("A", "AAAA")
+_SHOWN = 6
 
 
 def _listed(names: frozenset[str]) -> str:
-    shown = sorted(names)
-    return ", ".join(shown[:6]) + (f" and {len(shown) - 6} more" if len(shown) > 6 else "")
+    return some(sorted(names), _SHOWN)
 
 
 @rule("dns/lame-server", level=Level.WEAKENS, sources=("RFC 9499 section 7", "RFC 1912 section 2.8"), nature=OF_NAMES)

@@ -26,6 +26,7 @@ from pewter.names.answers import data_of, end_of_aliases, final_data, is_nodata,
 from pewter.names.comparison import Said, disagree, said_of
 from pewter.names.signatures import is_bogus
 from pewter.names.spread import ttl_of
+from pewter.phrases import counted, some
 from pewter.places import of_name, the_site
 from pewter.web.suffixes import registrable_domain
 
@@ -37,8 +38,7 @@ _SHOWN = 6
 
 
 def _listed(texts: Sequence[str] | frozenset[str]) -> str:
-    shown = sorted(texts) if isinstance(texts, frozenset) else list(texts)
-    return ", ".join(shown[:_SHOWN]) + (f" and {len(shown) - _SHOWN} more" if len(shown) > _SHOWN else "")
+    return some(sorted(texts) if isinstance(texts, frozenset) else list(texts), _SHOWN)
 
 
 @rule(
@@ -384,7 +384,7 @@ def long_alias_chain(case: Case, found: Naming, name: str) -> Iterator[RuleOutco
             f"at most {case.expect.longest_alias_chain}",
         )
     else:
-        yield Holds(of_name(name), f"{chain.aliases} alias{'es' if chain.aliases > 1 else ''}")
+        yield Holds(of_name(name), counted(chain.aliases, "alias", "es"))
 
 
 @rule("dns/private-address", level=Level.WEAKENS, sources=("RFC 6890 section 2.2",), nature=OF_NAMES)

@@ -11,6 +11,7 @@ from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome
 from pewter.judge.rule import rule
 from pewter.levels import Level
+from pewter.phrases import some
 from pewter.pki import Certificate, covers, presented_names
 from pewter.pki.identity import matches, why_odd
 from pewter.web.sites import are_siblings
@@ -26,8 +27,7 @@ def _list_names(certificate: Certificate) -> str:
     if not names:
         cn = certificate.subject.common_names
         return f"no subjectAltName (the subject's common name {cn[0]} does not count)" if cn else "no name at all"
-    shown = ", ".join(names[:_SHOWN_NAMES])
-    return f"covers {shown}" + (f" and {len(names) - _SHOWN_NAMES} more" if len(names) > _SHOWN_NAMES else "")
+    return f"covers {some(names, _SHOWN_NAMES)}"
 
 
 def _near_miss(certificate: Certificate, host: str) -> str:
@@ -141,9 +141,7 @@ def odd_entries(case: HasChains) -> Iterator[RuleOutcome]:
             if len(octets) not in {4, 16}
         ]
         if odd:
-            more = f" and {len(odd) - _SHOWN_NAMES} more" if len(odd) > _SHOWN_NAMES else ""
-            seen = ", ".join(odd[:_SHOWN_NAMES]) + more
-            yield Gap(chain.where, seen, "host names that browsers match", cause=chain.leaf.sha256)
+            yield Gap(chain.where, some(odd, _SHOWN_NAMES), "host names that browsers match", cause=chain.leaf.sha256)
         else:
             yield Holds(chain.where, "every entry is a name")
 
@@ -164,8 +162,7 @@ def also_covers(case: Case) -> Iterator[RuleOutcome]:
             name for name in dict.fromkeys(map(str.lower, presented_names(chain.leaf))) if name not in case.site_names
         ]
         if others:
-            more = f" and {len(others) - _SHOWN_NAMES} more" if len(others) > _SHOWN_NAMES else ""
-            seen = ", ".join(_with_resolution(name, known.get(name)) for name in others[:_SHOWN_NAMES]) + more
+            seen = some([_with_resolution(name, known.get(name)) for name in others], _SHOWN_NAMES)
             yield Gap(chain.where, seen, "every covered name under review (--also NAME)", cause=chain.leaf.sha256)
         else:
             yield Holds(chain.where, "covers names under review only")

@@ -9,6 +9,7 @@ from pewter.judge.nature import OF_PLACES, GoesBy, Matter, MendedBy
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.levels import Level
+from pewter.phrases import counted, shortened
 from pewter.places import of_name
 from pewter.web.debug_pages import ON_ANY_PAGE, versions_in_field
 from pewter.web.mixed_content import Treatment
@@ -32,8 +33,7 @@ def _unseen(case: Case) -> Iterator[Unknown]:
 
 def _listing(url: str, found: Sequence[str], expected: str, cause: str = "", about: str = "") -> Gap:
     """A gap of several pieces."""
-    more = [f"and {len(found) - _SHOWN} more"] if len(found) > _SHOWN else []
-    parts = (*found[:_SHOWN], *more)
+    parts = shortened(found, _SHOWN)
     return Gap(place_of(url), "; ".join(parts), expected, cause=cause, parts=parts, about=about)
 
 
@@ -169,7 +169,7 @@ def no_upgrade_policy(case: Case) -> Iterator[RuleOutcome]:
         parts = parts_by_treatment(case, hop, page)
         count = len(parts[Treatment.BLOCKED]) + len(parts[Treatment.UPGRADED]) + len(parts[Treatment.WARNED])
         if count:
-            seen = f"{count} part{'s' if count != 1 else ''} over http, no upgrade-insecure-requests"
+            seen = f"{counted(count, 'part')} over http, no upgrade-insecure-requests"
             yield Gap(place_of(hop.url), seen, "upgrade-insecure-requests", cause="no policy")
         elif upgrades_requests(hop, page):
             yield Holds(place_of(hop.url), "upgrade-insecure-requests")

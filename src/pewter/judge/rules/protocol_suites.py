@@ -10,15 +10,15 @@ from pewter.judge.nature import OF_PLACES, Safety
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.levels import Level
+from pewter.phrases import some
 from pewter.pki import Certificate, MalformedCertificate
 from pewter.places import Place
 from pewter.tls import Version, version_name
-from pewter.tls.codepoints import Group, extension_name, group_name
+from pewter.tls.codepoints import HYBRID_GROUPS, extension_name, group_name
 from pewter.tls.primes import well_known_prime
-from pewter.tls.suites import CipherSuite, table, weakness
+from pewter.tls.suites import CipherSuite, strength_of, table, weakness
 
 _SHOWN = 6
-HYBRIDS = frozenset({Group.X25519MLKEM768, Group.SECP256R1MLKEM768, Group.SECP384R1MLKEM1024})
 
 
 def _looked_at(case: Case) -> Iterator[tuple[Place, Endpoint, Protocol]]:
@@ -36,9 +36,7 @@ def _suites(protocol: Protocol) -> Iterator[tuple[SuitesSeen, CipherSuite]]:
 
 
 def _some(suites: list[CipherSuite]) -> str:
-    names = list(dict.fromkeys(suite.name for suite in suites))
-    more = f" and {len(names) - _SHOWN} more" if len(names) > _SHOWN else ""
-    return ", ".join(names[:_SHOWN]) + more
+    return some(list(dict.fromkeys(suite.name for suite in suites)), _SHOWN)
 
 
 def _unfinished(protocol: Protocol) -> str:
@@ -141,15 +139,6 @@ def _accepts_old(protocol: Protocol) -> bool:
     return any(version < Version.TLS_1_3 for version in protocol.accepted)
 
 
-def _strength(suite: CipherSuite) -> int:
-    """0 for broken, 1 without forward secrecy, 2 for CBC, 3 for AEAD with forward secrecy."""
-    if weakness(suite):
-        return 0
-    if not suite.forward_secrecy:
-        return 1
-    return 3 if suite.is_aead else 2
-
-
 @rule("protocol/client-decides", level=Level.NOTE, sources=("RFC 9325 section 4.2.1",), nature=OF_PLACES)
 def client_decides(case: Case) -> Iterator[RuleOutcome]:
     """A server that accepts suites of unequal strength should choose the best itself."""
@@ -158,7 +147,7 @@ def client_decides(case: Case) -> Iterator[RuleOutcome]:
             seen
             for seen in protocol.suites
             if seen.order is Order.CLIENT
-            and len({_strength(table()[code]) for code in seen.suites if code in table()}) > 1
+            and len({strength_of(table()[code]) for code in seen.suites if code in table()}) > 1
         ]
         if unequal:
             versions = ", ".join(version_name(seen.version) for seen in unequal)
@@ -180,7 +169,7 @@ def no_hybrid_group(case: Case) -> Iterator[RuleOutcome]:
         groups = protocol.groups_in(Version.TLS_1_3)
         if groups is None:
             continue
-        hybrid = [group for group in groups.groups if group in HYBRIDS]
+        hybrid = [group for group in groups.groups if group in HYBRID_GROUPS]
         if hybrid:
             yield Holds(where, ", ".join(map(group_name, hybrid)))
         elif groups.unfinished:

@@ -28,6 +28,7 @@ from pewter.judge.nature import OF_PLACES, GoesBy, Matter, Safety
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.levels import Level
+from pewter.phrases import some
 from pewter.places import Place, of_name
 from pewter.tls import alert_name, suite_name, version_name
 from pewter.tls.codepoints import group_name
@@ -290,8 +291,7 @@ def _own_suites(case: Case, protocol: Protocol, name: str) -> str:
         return ""
     common = frozenset.intersection(*map(_all_suites, everywhere))
     own = [suite_name(code).removeprefix("TLS_") for code in sorted(_all_suites(protocol) - common)]
-    more = f" and {len(own) - _SHOWN_SUITES} more" if len(own) > _SHOWN_SUITES else ""
-    return ", ".join(own[:_SHOWN_SUITES]) + more or "no other than the rest"
+    return some(own, _SHOWN_SUITES) or "no other than the rest"
 
 
 def _all_suites(protocol: Protocol) -> frozenset[int]:

@@ -24,6 +24,7 @@ from pewter.judge.nature import OF_REDIRECTS, GoesBy, Matter, MendedBy, Safety
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.levels import Level
+from pewter.phrases import counted
 from pewter.places import of_name
 from pewter.web.redirects import FOLLOWED, PERMANENT
 from pewter.web.refresh import moves_of
@@ -219,7 +220,7 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
                 host=start.host if start.host in hosts else hosts[0],
             )
         elif journey.hops:
-            yield Holds(where, f"{len(journey.hops)} hop" + ("s" if len(journey.hops) > 1 else ""))
+            yield Holds(where, counted(len(journey.hops), "hop"))
 
 
 def _is_behind_a_warning(case: Case, journey: Journey) -> bool:
@@ -453,7 +454,7 @@ def many_hops(case: Case) -> Iterator[RuleOutcome]:
             seen = f"{count} redirects: " + " → ".join(hop.url for hop in journey.hops[:6])
             yield Gap(where, seen, f"at most {most}", cause=f"{count} from {start.origin}")
         else:
-            yield Holds(where, f"{count} redirect{'s' if count != 1 else ''}")
+            yield Holds(where, counted(count, "redirect"))
 
 
 @rule("redirect/through-bad-certificate", level=Level.BREAKS, sources=("RFC 9110 section 4.3.4",), nature=OF_REDIRECTS)
