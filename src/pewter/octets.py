@@ -16,19 +16,30 @@ class DecodeError(Exception):
 class Reader:
     """Takes a structure apart from front to back; true while octets are left."""
 
-    def __init__(self, octets: bytes, structure: str) -> None:
+    def __init__(self, octets: bytes, structure: str, start: int = 0) -> None:
         self._octets = octets
         self._structure = structure
         self._position = 0
+        self._start = start
+        """Where these octets stand in the whole that is read: errors tell the place there."""
 
     def __bool__(self) -> bool:
         return self._position < len(self._octets)
+
+    @property
+    def offset(self) -> int:
+        """Of the next octet, from the beginning of the whole."""
+        return self._start + self._position
+
+    def error(self, problem: str) -> DecodeError:
+        """What is wrong with what comes next."""
+        return DecodeError(self._structure, self.offset, problem)
 
     def take(self, count: int) -> bytes:
         """The next ``count`` octets; DecodeError where fewer are left."""
         left = len(self._octets) - self._position
         if count > left:
-            raise DecodeError(self._structure, self._position, f"{count} octets expected, {left} left")
+            raise self.error(f"{count} octets expected, {left} left")
         self._position += count
         return self._octets[self._position - count : self._position]
 
@@ -42,7 +53,9 @@ class Reader:
 
     def nested(self, length_size: int, structure: str) -> "Reader":
         """A reader for the next vector, cut out by its declared length first."""
-        return Reader(self.vector(length_size), structure)
+        count = self.uint(length_size)
+        start = self.offset
+        return Reader(self.take(count), structure, start)
 
     def rest(self) -> bytes:
         return self.take(len(self._octets) - self._position)
@@ -51,7 +64,7 @@ class Reader:
         """DecodeError where octets are left over."""
         if self:
             left = len(self._octets) - self._position
-            raise DecodeError(self._structure, self._position, f"end expected, {left} octets left")
+            raise self.error(f"end expected, {left} octets left")
 
 
 def vector(octets: bytes, length_size: int) -> bytes:

@@ -47,6 +47,11 @@ class Place(msgspec.Struct, frozen=True, omit_defaults=True):
         return self.text
 
     @property
+    def seen_at(self) -> str:
+        """The URL that it is, or at which it is; empty for a place that is none."""
+        return self.url or (self.text if self.kind is PlaceKind.URL else "")
+
+    @property
     def key(self) -> str:
         """The same for the same place in another review: neither addresses nor what a reader is told are in it."""
         match self.kind:

@@ -22,7 +22,7 @@ from pewter.tls.hellos import (
 from pewter.tls.messages import build_certificate
 from pewter.tls.records import MessageReader, RecordReader, build_record
 from pewter.tls.ssl2 import Ssl2Hello, Ssl2Trial, build_ssl2_hello, build_ssl2_server_hello, read_ssl2_server_hello
-from pewter.tls.trial import Picked, Refused, Trial
+from pewter.tls.trial import Picked, Refusal, Refused, Trial
 from support.certificates import intermediate, leaf
 from support.looks import PEER, at_ports, take
 from support.peers import peer
@@ -246,20 +246,20 @@ def server_hello(version: int = 0x0303, suite: int = 0x002F, **more) -> bytes:
     ("octets", "ended", "expected"),
     [
         pytest.param(server_hello(), HowEnded.CLOSED, Picked(0x0303, 0x002F), id="picked"),
-        pytest.param(server_hello(suite=0x0035), HowEnded.CLOSED, Refused("garbled", "ServerHello, octet 0: chose TLS_RSA_WITH_AES_256_CBC_SHA, which was not offered"), id="not-offered"),
-        pytest.param(server_hello(0x0302), HowEnded.CLOSED, Refused("other version", "answered with TLS 1.1"), id="other-version"),
-        pytest.param(build_record(21, 0x0303, b"\x02\x28"), HowEnded.CLOSED, Refused("alert handshake_failure"), id="alert"),
+        pytest.param(server_hello(suite=0x0035), HowEnded.CLOSED, Refused(Refusal.GARBLED, "ServerHello, octet 0: chose TLS_RSA_WITH_AES_256_CBC_SHA, which was not offered"), id="not-offered"),
+        pytest.param(server_hello(0x0302), HowEnded.CLOSED, Refused(Refusal.OTHER_VERSION, "answered with TLS 1.1"), id="other-version"),
+        pytest.param(build_record(21, 0x0303, b"\x02\x28"), HowEnded.CLOSED, Refused(Refusal.ALERT, alert=40), id="alert"),
         pytest.param(build_record(21, 0x0303, b"\x01\x70") + server_hello(), HowEnded.CLOSED, Picked(0x0303, 0x002F), id="warning-first"),
-        pytest.param(build_record(21, 0x0303, b"\x01\x00"), HowEnded.CLOSED, Refused("closed", "the server said close_notify"), id="close-notify"),
-        pytest.param(build_record(21, 0x0303, b"\x02"), HowEnded.CLOSED, Refused("garbled", "alert, octet 1: 1 octets expected, 0 left"), id="half-an-alert"),
-        pytest.param(b"", HowEnded.CLOSED, Refused("closed", "over"), id="closed"),
-        pytest.param(b"", HowEnded.SILENT, Refused("no answer", "over"), id="silent"),
-        pytest.param(server_hello()[:20], HowEnded.RESET, Refused("reset", "over"), id="reset-in-the-middle"),
-        pytest.param(b"HTTP/1.1 400 Bad Request", HowEnded.CLOSED, Refused("garbled", "no TLS: 48 54 54 50 2f 31 2e"), id="http"),
-        pytest.param(b"\x16\x03\x03\xff\xff", HowEnded.CLOSED, Refused("garbled", "record, octet 3: a record of 65535 octets; TLS allows 16384"), id="oversized"),
+        pytest.param(build_record(21, 0x0303, b"\x01\x00"), HowEnded.CLOSED, Refused(Refusal.CLOSED, "the server said close_notify"), id="close-notify"),
+        pytest.param(build_record(21, 0x0303, b"\x02"), HowEnded.CLOSED, Refused(Refusal.GARBLED, "alert, octet 1: 1 octets expected, 0 left"), id="half-an-alert"),
+        pytest.param(b"", HowEnded.CLOSED, Refused(Refusal.CLOSED, "over"), id="closed"),
+        pytest.param(b"", HowEnded.SILENT, Refused(Refusal.SILENT, "over"), id="silent"),
+        pytest.param(server_hello()[:20], HowEnded.RESET, Refused(Refusal.RESET, "over"), id="reset-in-the-middle"),
+        pytest.param(b"HTTP/1.1 400 Bad Request", HowEnded.CLOSED, Refused(Refusal.GARBLED, "no TLS: 48 54 54 50 2f 31 2e"), id="http"),
+        pytest.param(b"\x16\x03\x03\xff\xff", HowEnded.CLOSED, Refused(Refusal.GARBLED, "record, octet 3: a record of 65535 octets; TLS allows 16384"), id="oversized"),
         pytest.param(build_record(22, 0x0303, b"") * 3 + server_hello(), HowEnded.CLOSED, Picked(0x0303, 0x002F), id="empty-records-first"),
         pytest.param(b"".join(build_record(22, 0x0303, server_hello()[5:][n : n + 1]) for n in range(len(server_hello()) - 5)), HowEnded.CLOSED, Picked(0x0303, 0x002F), id="one-octet-a-record"),
-        pytest.param(build_record(23, 0x0303, b"x"), HowEnded.CLOSED, Refused("garbled", "record, octet 0: content type 23 in place of ServerHello"), id="application-data"),
+        pytest.param(build_record(23, 0x0303, b"x"), HowEnded.CLOSED, Refused(Refusal.GARBLED, "record, octet 0: content type 23 in place of ServerHello"), id="application-data"),
     ],
 )  # fmt: skip
 def test_one_hello(octets, ended, expected):
@@ -303,8 +303,8 @@ def ssl2(octets: bytes):
 def test_answers_to_an_ssl_2_hello():
     assert ssl2(build_ssl2_server_hello(b"cert", (0x010080,))) == Ssl2Hello((0x010080,), b"cert")
     assert ssl2(build_ssl2_server_hello(b"", ())) == Ssl2Hello((), b"")
-    assert ssl2(build_record(21, 0x0303, b"\x02\x46")) == Refused("alert", "answered in a later version")
-    assert ssl2(b"") == Refused("closed", "over")
+    assert ssl2(build_record(21, 0x0303, b"\x02\x46")) == Refused(Refusal.ALERT, "answered in a later version")
+    assert ssl2(b"") == Refused(Refusal.CLOSED, "over")
     assert ssl2(b"HTTP/1.1 400").how == "garbled"
     assert ssl2(b"\x80\x03\x00\x00\x01").how == "alert"
     with pytest.raises(DecodeError):

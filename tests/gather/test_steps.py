@@ -43,7 +43,7 @@ from pewter.gather.routes import Destination
 from pewter.gather.slots import Pool
 from pewter.judge.review import make_review
 from pewter.lab.web_server import Response, VirtualHost
-from pewter.tls.trial import Picked, Refused
+from pewter.tls.trial import Picked, Refusal, Refused
 from pewter.web.further_ways import ABSENT_PATH
 from pewter.web.urls import Url
 from support.certificates import parsed, root, store
@@ -149,7 +149,7 @@ def test_names_behind_one_front_end_share_its_look():
         pytest.param(None, None, None, Seen(False), id="no-alpn-at-all"),
         pytest.param("http/1.1", Handshake(0x0304, 0x1301, ("f",), alpn="h2"), None, Seen(True), id="second-choice"),
         pytest.param("http/1.1", Alert(2, 120), None, Seen(False), id="refused"),
-        pytest.param("http/1.1", SILENT_END, Refused("closed"), Seen(False), id="refused-without-a-word"),
+        pytest.param("http/1.1", SILENT_END, Refused(Refusal.CLOSED), Seen(False), id="refused-without-a-word"),
         pytest.param("http/1.1", SILENT_END, Picked(0x0303, 0xC02F, alpn="h2"), Seen(True), id="ended-once-tls-1.2"),
         pytest.param("http/1.1", SILENT_END, Picked(0x0304, 0x1301), Unseen("the server did not answer it every time"), id="ended-once-tls-1.3"),
         pytest.param("http/1.1", SILENT_END, Unseen("strained"), Unseen("strained"), id="strained"),

@@ -50,7 +50,7 @@ def versions(*accepted: int, unknown: int | None = None) -> tuple[VersionSeen, .
         if each in accepted
         else VersionSeen(each, VersionOutcome.UNKNOWN, "late")
         if each == unknown
-        else VersionSeen(each, VersionOutcome.REFUSED, "alert protocol_version")
+        else VersionSeen(each, VersionOutcome.REFUSED, "alert protocol_version", 70, is_of_version=True)
         for each in (TLS13, TLS12, TLS11, TLS10, SSL3, SSL2)
     )
 

@@ -21,7 +21,7 @@ from pewter.pki import (
     read_certificate,
     read_store,
 )
-from pewter.pki.files import read_file
+from pewter.pki.files import FileForm, read_file
 from pewter.pki.keys import read_key_facts
 from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root, store
 
@@ -147,7 +147,7 @@ def test_any_octets(octets):
 @given(st.text(alphabet="-BEGIN CERTIFICATEKY\n\\n=MIa\u2014", max_size=300))
 def test_any_text(text):
     contents = read_file("x", text.encode())
-    assert contents.items or contents.problems or contents.form == "PEM"
+    assert contents.items or contents.problems or contents.form is FileForm.PEM
 
 
 @pytest.mark.parametrize(

@@ -21,7 +21,7 @@ from pewter.tls.search import (
     usual_order,
 )
 from pewter.tls.suites import table
-from pewter.tls.trial import Picked, Refused
+from pewter.tls.trial import Picked, Refusal, Refused
 
 
 @pytest.mark.parametrize(
@@ -41,6 +41,9 @@ def test_groups_are_asked_for_once():
         assert len(asked) == len(set(asked))
 
 
+HANDSHAKE_FAILURE = Refused(Refusal.ALERT, alert=40)
+
+
 @dataclass
 class Server:
     """Answers offers as a server with these suites and groups does."""
@@ -50,7 +53,7 @@ class Server:
 
     groups: tuple[int, ...] = (0x001D, 0x0017)
     order: Order = Order.SERVER
-    refusal: str = "alert handshake_failure"
+    refusal: Refused = HANDSHAKE_FAILURE
     minds: frozenset[str] = frozenset()
     """Options at which it ends a hello."""
 
@@ -67,7 +70,7 @@ class Server:
         self.asked += 1
         suites = offer.suites or ()
         if self.minds & set(offer.options) or len(suites) > self.longest or (self.needs_shares and not offer.shares):
-            return Refused("closed")
+            return Refused(Refusal.CLOSED)
         named = offer.groups if offer.groups is not None else tuple(map(int, GROUPS))
         groups = self._choose(named, self.groups)
         elliptic = offer.versions[0] == 0x0304
@@ -76,7 +79,7 @@ class Server:
             usable = [each for each in usable if table()[each].authentication != "ECDSA"]
         suite = next(iter(self._choose(suites, usable)), None)
         if suite is None:
-            return Refused(self.refusal)
+            return self.refusal
         has_group = elliptic or table()[suite].key_exchange == "ECDHE"
         prime = b"\x80" * 128 if table()[suite].key_exchange == "DHE" else b""
         return Picked(offer.versions[0], suite, groups[0] if has_group else None, prime=prime)
@@ -131,7 +134,7 @@ GROUPS_1_3 = (0x11EC, *ALL_GROUPS)
         pytest.param(0x0303, Server(MODERN_SUITES, minds=frozenset({"rich"})), Order.SERVER, 20, 6, id="minds-options"),
         pytest.param(0x0303, Server(OF_ECDSA, ALL_GROUPS, Order.CLIENT, curve=0x0017), Order.CLIENT, 13, 5, id="key-on-a-curve"),
         pytest.param(0x0303, Server(MODERN_SUITES, ALL_GROUPS, curve=0x0018), Order.SERVER, 22, 5, id="both-keys"),
-        pytest.param(0x0301, Server((0xC013, 0x0035, 0x000A), (0x0017,), refusal="closed"), Order.SERVER, 14, 4, id="old"),
+        pytest.param(0x0301, Server((0xC013, 0x0035, 0x000A), (0x0017,), refusal=Refused(Refusal.CLOSED)), Order.SERVER, 14, 4, id="old"),
     ],
 )  # fmt: skip
 def test_what_a_server_accepts_is_found(version, server, order, most, deepest):

@@ -64,6 +64,10 @@ class Hop(msgspec.Struct, frozen=True, omit_defaults=True):
     body_fault: str = ""
     """Why a browser cannot show the body; empty where it can."""
 
+    @property
+    def is_https(self) -> bool:
+        return self.url.startswith("https:")
+
     def values(self, field_name: str) -> tuple[str, ...]:
         """The values of every field line of that name, in order."""
         wanted, length = field_name.lower(), len(field_name)

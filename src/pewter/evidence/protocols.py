@@ -62,6 +62,12 @@ class VersionSeen(msgspec.Struct, frozen=True, omit_defaults=True):
     how: str = ""
     """``alert protocol_version``, ``closed``, ``no answer``, or why it is not known."""
 
+    alert: int | None = None
+    """The description of the alert by which it was refused."""
+
+    is_of_version: bool = False
+    """The refusal speaks of the version alone, and not of the rest of the hello."""
+
 
 class SuitesSeen(msgspec.Struct, frozen=True, omit_defaults=True):
     """The cipher suites that are accepted in one version."""

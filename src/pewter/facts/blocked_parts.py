@@ -32,6 +32,6 @@ def parts_by_treatment(case: Case, hop: Hop, page: Page) -> dict[Treatment, tupl
 def blocked_parts(case: Case, hop: Hop) -> tuple[Reference, ...]:
     """What a browser blocks of the page that ``hop`` showed."""
     page = case.page_of(hop)
-    if page is None or not hop.url.startswith("https:"):
+    if page is None or not hop.is_https:
         return ()
     return parts_by_treatment(case, hop, page)[Treatment.BLOCKED]

@@ -224,11 +224,18 @@ def _own_name(leaf: Certificate) -> str:
     return next((name for name in plain if _HOST_NAME.fullmatch(name)), NAMELESS)
 
 
-def mended_chain(case: BundleCase) -> tuple[Certificate, ...] | str:
+@dataclass(frozen=True)
+class NotMended:
+    """There is no chain to be installed."""
+
+    reason: str
+
+
+def mended_chain(case: BundleCase) -> tuple[Certificate, ...] | NotMended:
     """What the file to install should hold, leaf first and without the root; or why it cannot be put together."""
     leaf = case.bundle.leaf
     if leaf is None:
-        return "there is no server's certificate among the files"
+        return NotMended("there is no server's certificate among the files")
     path = case.best_path
     assert path is not None
     if path.anchor is not None:
@@ -237,7 +244,7 @@ def mended_chain(case: BundleCase) -> tuple[Certificate, ...] | str:
     top = path.certificates[-1]
     if top.is_self_issued:
         return path.certificates if len(path.certificates) == 1 else path.certificates[:-1]
-    return f"{lacking(top)}. {where_issuer_is(top)}."
+    return NotMended(f"{lacking(top)}. {where_issuer_is(top)}.")
 
 
 def lacking(top: Certificate) -> str:

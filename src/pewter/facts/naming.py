@@ -198,9 +198,12 @@ def _zone(answers: Answers, apex: str, names: tuple[str, ...]) -> Zone:
     return Zone(apex, names, parent, delegation, own, servers, found, behind(found))
 
 
+NO_SERVER_ABOVE = Unseen("no server of the zone above was asked")
+
+
 def _delegation(answers: Answers, apex: str, parent: str | None) -> Delegation | Unseen:
     """The first referral that a server of the zone above gave."""
-    why = Unseen("no server of the zone above was asked")
+    why = NO_SERVER_ABOVE
     if parent is None:
         return why
     for number, server in enumerate(answers.seen.servers):
@@ -208,7 +211,7 @@ def _delegation(answers: Answers, apex: str, parent: str | None) -> Delegation |
             continue
         reply = answers.reply(number, apex, "NS")
         if isinstance(reply, Unseen):
-            why = reply if why.reason.startswith("no server") else why
+            why = reply if why is NO_SERVER_ABOVE else why
             continue
         found = delegation_in(reply, apex)
         if found is not None:

@@ -4,6 +4,7 @@ import msgspec
 
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen, WayIn
 from pewter.tls import Version
+from pewter.web.heads import blank_before_colon
 from pewter.web.redirects import FOLLOWED
 from pewter.web.refresh import moves_of
 from pewter.web.urls import https_origin, read_url
@@ -13,7 +14,7 @@ from .browsers import Browser, Objection, Prediction, demands_certificate, objec
 from .case import Case, accepted_versions
 from .revocation import revocation_of
 
-BLANK_IN_LOCATION = "a blank before the colon of Location"
+BLANK_IN_LOCATION = blank_before_colon("Location")
 """Firefox passes over a field that is written so: it shows the answer as a page."""
 
 LOGIN_WALLS = frozenset({401, 403})
@@ -86,7 +87,7 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
     statuses: list[int] = []
     detail = ""
     for position, hop in enumerate(journey.hops):
-        if hop.url.startswith("https:"):
+        if hop.is_https:
             objection = _objection_of(case, hop, browser, is_typed=position == 0 and journey.reason is not WayIn.MOVED)
             if objection is not None:
                 prediction, words = objection.prediction, objection.words
@@ -94,7 +95,7 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
             detail = _remark(case, hop) or detail
         statuses.append(hop.status)
         if browser is Browser.FIREFOX and hop is not journey.hops[-1] and BLANK_IN_LOCATION in hop.oddities:
-            meets = Prediction.UNENCRYPTED if not hop.url.startswith("https:") else Prediction.OPENS
+            meets = Prediction.UNENCRYPTED if not hop.is_https else Prediction.OPENS
             return Visit(journey.start, tuple(statuses), hop.url, meets, "")
     last = journey.hops[-1] if journey.hops else None
     lands = last.url if last is not None else journey.start
@@ -150,7 +151,7 @@ def _https_twin(case: Case, journey: Journey) -> Journey | None:
 
 
 def _landed(case: Case, last: Hop, browser: Browser) -> tuple[Prediction, str]:
-    is_https = last.url.startswith("https:")
+    is_https = last.is_https
     if last.body_fault:
         return Prediction.CANNOT_CONNECT, last.body_fault
     locations = last.values("Location")

@@ -22,7 +22,7 @@ from pewter.evidence import Hop, NoConnection, StopCause, Unseen
 from pewter.octets import DecodeError
 from pewter.tls import fingerprint
 from pewter.version import __version__
-from pewter.web.heads import Head, find_head, read_head
+from pewter.web.heads import Head, NoAnswer, find_head, read_head
 from pewter.web.redirects import FOLLOWED
 from pewter.web.secrets import mask_field
 from pewter.web.urls import Url
@@ -250,7 +250,7 @@ class Connection:
                 if not 100 <= head.status < 200 or head.status == 101:
                     break
         except DecodeError as exc:
-            closed = exc.problem == "closed without an answer"
+            closed = isinstance(exc, NoAnswer)
             words = exc.problem if closed else f"the answer is no HTTP: {exc.problem}"
             raise BrokenOff(words, may_pass=closed) from exc
         left, self._left = self._left, b""

@@ -6,35 +6,36 @@ answer is bounded in octets and time.
 
 import asyncio
 
+from pewter.evidence import Unseen
 from pewter.web.urls import InvalidUrl, read_url
 
 from .exchanges import BrokenOff, lone_connection
 from .journeys import JourneyContext
 
 
-async def fetch_file(text: str, context: JourneyContext, max_octets: int) -> bytes | str:
-    """The body of a 200 answer, or why there is none, in words."""
+async def fetch_file(text: str, context: JourneyContext, max_octets: int) -> bytes | Unseen:
+    """The body of a 200 answer, or why there is none."""
     try:
         url = read_url(text)
     except InvalidUrl as exc:
-        return f"the address cannot be used: {exc}"
+        return Unseen(f"the address cannot be used: {exc}")
     if url.is_https:
-        return "the address is https, which would need a certificate to get one"
+        return Unseen("the address is https, which would need a certificate to get one")
     destinations = await context.destinations(url)
-    if isinstance(destinations, str):
+    if isinstance(destinations, Unseen):
         return destinations
     destination = destinations[0]
     refusal = context.why_not_contact(url, destination)
     if refusal is not None:
-        return f"not contacted: {refusal}"
+        return Unseen(f"not contacted: {refusal}")
     try:
         async with lone_connection(url, destination, context.network, context.step_seconds) as connection:
             async with asyncio.timeout(context.step_seconds):
                 status, body = await connection.get_body(url, max_octets)
     except TimeoutError:
-        return f"no whole answer within {context.step_seconds:g} s"
+        return Unseen(f"no whole answer within {context.step_seconds:g} s")
     except BrokenOff as exc:
-        return f"no answer: {exc}"
+        return Unseen(f"no answer: {exc}")
     if status != 200:
-        return f"status {status}"
-    return body if body is not None else f"more than {max_octets} octets"
+        return Unseen(f"status {status}")
+    return body if body is not None else Unseen(f"more than {max_octets} octets")

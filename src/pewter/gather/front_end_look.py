@@ -21,7 +21,6 @@ from pewter.evidence import (
     FiniteField,
     GroupsSeen,
     Handshake,
-    HowEnded,
     NoConnection,
     Offer,
     Probe,
@@ -34,14 +33,14 @@ from pewter.evidence import (
     protocols,
 )
 from pewter.pki import Certificate, read_certificate
-from pewter.tls import Conversation, Version, alert_name, fingerprint, version_name
+from pewter.tls import Conversation, Version, fingerprint, version_name
 from pewter.tls.browsers import BROWSERS, BrowserProfile
 from pewter.tls.codepoints import ExtensionType, Group, extension_name, group_name
 from pewter.tls.offers import GROUPS, MODERN, OPTIONAL_EXTENSIONS, cipher_suites
 from pewter.tls.search import Answer, Ask, Search, Together, VersionSearch, usual_suites
 from pewter.tls.ssl2 import Ssl2Hello, Ssl2Trial
 from pewter.tls.suites import table
-from pewter.tls.trial import Picked, Refused
+from pewter.tls.trial import Picked, Refusal, Refused
 
 from .asking import Asker
 from .slots import Priority
@@ -54,9 +53,6 @@ FIRST_OFFERS = (MODERN, (int(Version.TLS_1_2),), OLD_VERSIONS)
 TICKET_SECONDS = 1.5
 CONTROLS = 2
 """Times that a hello is held against the same one with a change, before the change is blamed."""
-
-_SETTLED = frozenset({"alert protocol_version", "other version"})
-"""Refusals that speak of the version alone."""
 
 _CURVES = {group_name(each): int(each) for each in Group}
 _RSA_SCHEMES = (0x0804, 0x0805, 0x0806, 0x0401, 0x0501, 0x0601, 0x0201)
@@ -150,11 +146,10 @@ class FrontEndLook:
                 self._accept(probe.answer.version, "")
                 self._refuse_above(probe.answer.version, offered)
                 continue
-            outcome, how = _outcome_of(probe)
             for version in offered:
                 is_alone = len(offered) == 1 or version == Version.TLS_1_3 or offered == OLD_VERSIONS
                 if is_alone and not self._is_settled(version):
-                    self._versions[version] = VersionSeen(version, outcome, how)
+                    self._versions[version] = _seen_by(version, probe)
 
     @property
     def _accepted(self) -> frozenset[int]:
@@ -170,14 +165,13 @@ class FrontEndLook:
         for newer in offered:
             if newer > version and newer not in self._accepted:
                 how = f"{version_name(version)} in its place"
-                self._versions[newer] = VersionSeen(newer, VersionOutcome.REFUSED, how)
+                self._versions[newer] = VersionSeen(newer, VersionOutcome.REFUSED, how, is_of_version=True)
 
     def _is_settled(self, version: int) -> bool:
         seen = self._versions.get(version)
         if seen is None:
             return False
-        is_of_version = seen.how in _SETTLED or seen.how.endswith(" in its place")
-        return seen.outcome is VersionOutcome.ACCEPTED or is_of_version
+        return seen.outcome is VersionOutcome.ACCEPTED or seen.is_of_version
 
     async def _ask_version(self, version: int) -> None:
         """A hello of another shape for a version whose first hello was not plainly answered."""
@@ -220,10 +214,10 @@ class FrontEndLook:
                     self._accept(version, "")
                     self._refuse_above(version, versions)
                     return True
-                case Refused(how=how):
+                case Refused() as refused:
                     for version in versions:
-                        self._versions[version] = VersionSeen(version, VersionOutcome.REFUSED, how)
-                    if how in _SETTLED:
+                        self._versions[version] = _refused(version, refused)
+                    if refused.is_of_version:
                         return False
                 case Unseen(reason=reason):
                     for version in versions:
@@ -238,8 +232,8 @@ class FrontEndLook:
         match failure or trial.answer:
             case Ssl2Hello(ciphers=ciphers):
                 self._accept(version, "" if ciphers else "without any cipher")
-            case Refused(how=how):
-                self._versions[version] = VersionSeen(version, VersionOutcome.REFUSED, how)
+            case Refused() as refused:
+                self._versions[version] = _refused(version, refused)
             case NoConnection(detail=reason) | Unseen(reason=reason):
                 self._versions[version] = VersionSeen(version, VersionOutcome.UNKNOWN, reason)
 
@@ -534,16 +528,17 @@ def _why_no_groups(search: VersionSearch) -> str:
     return search.unfinished
 
 
-def _outcome_of(probe: Probe) -> tuple[VersionOutcome, str]:
+def _seen_by(version: int, probe: Probe) -> VersionSeen:
+    """What a hello that was not taken says of a version."""
     match probe.answer:
         case Alert(description=description):
-            return VersionOutcome.REFUSED, f"alert {alert_name(description)}"
+            return _refused(version, Refused(Refusal.ALERT, alert=description))
         case Ended(how=how):
-            return VersionOutcome.REFUSED, "no answer" if how is HowEnded.SILENT else how.value
+            return _refused(version, Refused(Refusal.of(how)))
         case NoConnection(detail=detail) | Unseen(reason=detail):
-            return VersionOutcome.UNKNOWN, detail
+            return VersionSeen(version, VersionOutcome.UNKNOWN, detail)
         case _:
-            return VersionOutcome.REFUSED, "no TLS"
+            return VersionSeen(version, VersionOutcome.REFUSED, "no TLS")
 
 
 def _h2_by(answer: Picked | Refused | Unseen) -> Seen[bool] | Unseen:
@@ -557,6 +552,10 @@ def _h2_by(answer: Picked | Refused | Unseen) -> Seen[bool] | Unseen:
             return Unseen("the server did not answer it every time")
         case _:
             return answer
+
+
+def _refused(version: int, refused: Refused) -> VersionSeen:
+    return VersionSeen(version, VersionOutcome.REFUSED, refused.how, refused.alert, refused.is_of_version)
 
 
 def _why_unseen(answer: Refused | Unseen | None) -> Unseen:

@@ -38,7 +38,7 @@ class JourneyContext:
 
     network: Network
     step_seconds: float
-    destinations: Callable[[Url], Awaitable[tuple[Destination, ...] | str]] = field(init=False)
+    destinations: Callable[[Url], Awaitable[tuple[Destination, ...] | Unseen]] = field(init=False)
     """Where a URL's host is reached, or why it is nowhere."""
 
     why_not_contact: Callable[[Url, Destination], str | None] = field(init=False)
@@ -195,8 +195,8 @@ class OngoingJourney:
     async def _exchange_anew(self, url: Url, cookie: str | None) -> tuple[Answered | Failed, "_Held | None"]:
         """Try the addresses of the host in turn, as browsers do, until one takes the connection."""
         destinations = await self.context.destinations(url)
-        if isinstance(destinations, str):
-            return Failed(StopCause.NO_ADDRESS, destinations), None
+        if isinstance(destinations, Unseen):
+            return Failed(StopCause.NO_ADDRESS, destinations.reason), None
         if self.by_address is not None and url.host == self.start.host:
             same = tuple(each for each in destinations if each.address == self.by_address)
             destinations = same or destinations

@@ -85,22 +85,22 @@ class Scene:
 
     # Where something is reached
 
-    async def destinations(self, url: Url) -> tuple[Destination, ...] | str:
+    async def destinations(self, url: Url) -> tuple[Destination, ...] | Unseen:
         """Every address at which a URL's host is reached on the URL's port, or why there is none."""
         routed = self.network.routes.for_name(url.host, url.port)
         if routed:
             return routed
         if not is_ip_address(url.host) and (reason := why_unresolvable(url.host)):
-            return reason
+            return Unseen(reason)
         known = self.board.names.get(url.host)
         lookups = known.lookups if known is not None else ()
         if not Name(url.host, lookups=lookups).addresses:
             lookups = await self.network.names.look_up(url.host)
         addresses = list(Name(url.host, lookups=lookups).addresses) if lookups else [url.host]
         if not addresses:
-            unseen = [lookup.answer.reason for lookup in lookups if isinstance(lookup.answer, Unseen)]
+            unseen = [lookup.answer for lookup in lookups if isinstance(lookup.answer, Unseen)]
             rcodes = {lookup.answer.value.rcode for lookup in lookups if isinstance(lookup.answer, Seen)}
-            return unseen[0] if unseen else f"{url.host} has no address ({', '.join(sorted(rcodes))})"
+            return unseen[0] if unseen else Unseen(f"{url.host} has no address ({', '.join(sorted(rcodes))})")
         most = self.budget.addresses
         if len(addresses) > most:
             where = f"{url.host} at {len(addresses) - most} of its {len(addresses)} addresses"
@@ -108,13 +108,13 @@ class Scene:
             addresses = _some_of_both_families(addresses, most)
         return tuple(self.network.routes.for_address(address, url.port) for address in addresses)
 
-    async def open_destinations(self, url: Url) -> tuple[Destination, ...] | str:
+    async def open_destinations(self, url: Url) -> tuple[Destination, ...] | Unseen:
         """Those of :meth:`destinations` that may be contacted, or why there is none."""
         found = await self.destinations(url)
-        if isinstance(found, str):
+        if isinstance(found, Unseen):
             return found
         allowed = tuple(each for each in found if self.why_not_contact(url, each) is None)
-        return allowed or f"not contacted: {self.why_not_contact(url, found[0])}"
+        return allowed or Unseen(f"not contacted: {self.why_not_contact(url, found[0])}")
 
     def why_not_contact(self, url: Url, destination: Destination) -> str | None:
         """What the guard has against a place; said once for each host."""

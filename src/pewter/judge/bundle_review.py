@@ -104,7 +104,7 @@ def make_bundle_review(case: BundleCase, failed: Failed) -> BundleReview:
         counts=count_by_level(gaps),
         held=sum(1 for each in outcomes if not isinstance(each.outcome, Gap)),
         files=tuple(
-            FileDrawn(file.name, file.form, tuple(_item(case, each) for each in file.items), file.problems)
+            FileDrawn(file.name, file.form.value, tuple(_item(case, each) for each in file.items), file.problems)
             for file in bundle.files
         ),
         chain=tuple(each.sha256 for each in bundle.sent),

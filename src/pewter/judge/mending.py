@@ -125,7 +125,7 @@ def _policies_differ(case: HasHosts, host: str) -> bool:
 
 def _pages_of(case: HasHosts, host: str) -> list[Hop]:
     """Answers over https that show a page: no redirect, and no error page, whose policy is its own."""
-    return [hop for hop in case.hops_of(host) if hop.url.startswith("https:") and 200 <= hop.status < 300]
+    return [hop for hop in case.hops_of(host) if hop.is_https and 200 <= hop.status < 300]
 
 
 def _of_kind(rule: str, kind: Kind, situations: dict[str, Situation], waits: dict[str, str]) -> Iterator[Configuration]:
@@ -174,8 +174,7 @@ def _is_plain(rule: Rule[Any], gap: Gap) -> bool:
 
 
 def _is_secure(gap: Gap) -> bool | None:
-    where = gap.where
-    url = gap.check_url or where.url or (where.text if where.kind is PlaceKind.URL else "")
+    url = gap.check_url or gap.where.seen_at
     return url.startswith("https:") if url.startswith(("http:", "https:")) else None
 
 
@@ -183,7 +182,7 @@ def server_of(case: HasHosts, host: str, *, is_plain: bool = False) -> tuple[Kin
     """What answers over http, or over https, for a host; and its version, where it says so."""
     of_scheme: dict[bool, list[str]] = {True: [], False: []}
     for hop in case.hops_of(host):
-        of_scheme[hop.url.startswith("http:")] += hop.values("Server")
+        of_scheme[not hop.is_https] += hop.values("Server")
     fields = (*of_scheme[is_plain], *of_scheme[not is_plain])
     if not fields and any(hop.values("Via") for hop in case.hops_of(host)):
         return Kind.EDGE, ()  # something that passes on and does not name itself
@@ -218,7 +217,7 @@ def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind, *, for_long: boo
 def _of_host(case: HasHosts, host: str) -> Situation:
     expected = case.expected_hosts(host)
     landing = expected[0] if expected and expected[0] != host else ""
-    secure = [hop for hop in case.hops_of(host) if hop.url.startswith("https:")]
+    secure = [hop for hop in case.hops_of(host) if hop.is_https]
     fields = next((values for hop in secure if (values := hop.values("Strict-Transport-Security"))), ())
     policy = read_sts(fields[0]) if fields else None
     return Situation(

@@ -42,7 +42,7 @@ def _check(text: str, gap: Gap, host: str) -> str:
     a command to a shell.
     """
     where = gap.where
-    seen_at = gap.check_url or where.url or (where.text.partition(" ")[0] if where.kind is PlaceKind.URL else "")
+    seen_at = gap.check_url or where.seen_at
     port = where.port if where.kind is PlaceKind.ENDPOINT else 0
     if seen_at.startswith("https:"):
         port = read_url(seen_at).port

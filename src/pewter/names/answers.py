@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator
 
-from pewter.evidence import AskedServer, DnsSeen, Question, Record, Reply, Unseen, Way
+from pewter.evidence import AskedServer, DnsSeen, Question, Record, Reply, Unanswered, Unseen, Way
 
 _ASKED_PLAINLY = frozenset({"FORMERR", "NOTIMP", "BADVERS"})
 NOT_ASKED = Unseen("it was not asked")
@@ -63,6 +63,11 @@ class Answers:
             instead = self.reply(server, name, record_type, other)
             return reply if instead is NOT_ASKED else instead
         return why
+
+    def why(self, server: int, name: str, record_type: str, way: Way = Way.DIRECT) -> Unanswered | None:
+        """Why the last question of this kind has no answer; None where it has one, or was not asked."""
+        asked = self._by.get((server, name, record_type, way), ())
+        return asked[-1].why if asked else None
 
     def resolved(self, name: str, record_type: str, way: Way = Way.RESOLVED) -> Reply | Unseen:
         """The answer of the first resolver that decides: the first that was given."""

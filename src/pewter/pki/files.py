@@ -33,6 +33,7 @@ _KEY_LABELS = frozenset(
     {"PRIVATE KEY", "RSA PRIVATE KEY", "EC PRIVATE KEY", "DSA PRIVATE KEY", "ENCRYPTED PRIVATE KEY"}
 )
 _CERTIFICATE_LABELS = frozenset({"CERTIFICATE", "X509 CERTIFICATE", "TRUSTED CERTIFICATE"})
+_NO_FILE = "a web page, not a certificate: the download gave an error page"
 _JAVA_KEY_STORE = b"\xfe\xed\xfe\xed"
 
 
@@ -45,6 +46,31 @@ class FileKind(enum.Enum):
     REVOCATION_LIST = "CRL"
     PUBLIC_KEY = "public key"
     OTHER = "other"
+
+
+class FileForm(enum.Enum):
+    """How a file is written."""
+
+    PEM = "PEM"
+    PKCS7_AS_PEM = "PKCS #7 as PEM"
+    DER = "DER"
+    PKCS7 = "PKCS #7"
+    PKCS12 = "PKCS #12"
+    JKS = "JKS"
+    BASE64 = "base64"
+    HTML = "HTML"
+    TEXT = "text"
+    BINARY = "binary"
+    EMPTY = "empty"
+
+    @property
+    def is_pem(self) -> bool:
+        return self is FileForm.PEM
+
+    @property
+    def is_set(self) -> bool:
+        """Without an order; servers read none of these forms as they are."""
+        return self in {FileForm.PKCS7_AS_PEM, FileForm.PKCS7, FileForm.PKCS12}
 
 
 @dataclass(frozen=True)
@@ -62,14 +88,15 @@ class FileItem:
     problem: str = ""
     """Why it is of no use as it stands."""
 
+    is_encrypted: bool = False
+
 
 @dataclass(frozen=True)
 class FileContents:
     """One file, taken apart."""
 
     name: str
-    form: str
-    """``PEM``, ``DER``, ``PKCS #7``, ``PKCS #12``, ``empty``, or what else it looks like."""
+    form: FileForm
 
     items: tuple[FileItem, ...] = ()
     problems: tuple[str, ...] = ()
@@ -84,10 +111,10 @@ class FileContents:
 def read_file(name: str, octets: bytes, passphrase: Passphrase = lambda _: None) -> FileContents:
     """Take a file apart."""
     if not octets.strip():
-        return FileContents(name, "empty", problems=("the file is empty",))
+        return FileContents(name, FileForm.EMPTY, problems=("the file is empty",))
     if octets.startswith(_JAVA_KEY_STORE):
         words = "a Java key store (JKS); 'keytool -importkeystore -deststoretype pkcs12' makes a PKCS #12 file of it"
-        return FileContents(name, "JKS", problems=(words,))
+        return FileContents(name, FileForm.JKS, problems=(words,))
     text, notes = _as_text(octets)
     if text is not None and (has_marks(text) or _BROKEN_MARK.search(text)):
         return _read_pem(name, text, notes, passphrase)
@@ -95,7 +122,7 @@ def read_file(name: str, octets: bytes, passphrase: Passphrase = lambda _: None)
         return _read_der(name, octets, passphrase)
     if text is not None:
         return _read_bare_text(name, text, passphrase)
-    return FileContents(name, "binary", problems=("neither PEM nor DER: this is no certificate and no key",))
+    return FileContents(name, FileForm.BINARY, problems=("neither PEM nor DER: this is no certificate and no key",))
 
 
 def _as_text(octets: bytes) -> tuple[str | None, list[str]]:
@@ -126,7 +153,7 @@ def _read_pem(name: str, text: str, problems: list[str], passphrase: Passphrase)
             break
         items += _items_of(block, text, problems, name, passphrase)
     _find_broken_marks(text, problems)
-    form = "PEM" if not items or "PKCS7" not in text else "PKCS #7 as PEM"
+    form = FileForm.PEM if not items or "PKCS7" not in text else FileForm.PKCS7_AS_PEM
     return FileContents(name, form, tuple(items), tuple(dict.fromkeys(problems)))
 
 
@@ -144,7 +171,7 @@ def _items_of(block: PemBlock, text: str, problems: list[str], name: str, passph
     if not block.problem:
         return _read_block(block.label, block.body, name, passphrase)
     words = block.problem
-    if words == "has no END line":
+    if block.is_open:
         words = f"the block at line {text.count(chr(10), 0, block.start) + 1} {words}"
     return [FileItem(FileKind.OTHER, f"{block.label} block", problem=words)]
 
@@ -231,18 +258,19 @@ _Loader = Callable[..., object]
 
 def _read_key(octets: bytes, load: _Loader, encrypted: bool, name: str, passphrase: Passphrase) -> FileItem:
     if encrypted and (words := why_too_costly(_decoded(octets))):
-        return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words)
+        return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words, is_encrypted=True)
     given = passphrase(f"the private key in {name}") if encrypted else None
     if encrypted and given is None:
         words = "it is encrypted, and no passphrase was given (--passphrase-file, or type it on a terminal)"
-        return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words)
+        return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words, is_encrypted=True)
     try:
         spki = _spki_of(load(octets, given).public_key())  # type: ignore[attr-defined]
     except (ValueError, TypeError, UnsupportedAlgorithm) as exc:
         words = (
             "the passphrase does not open it" if encrypted else f"it cannot be read: {str(exc).splitlines()[0][:120]}"
         )
-        return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted" if encrypted else "private key", problem=words)
+        what = "private key, encrypted" if encrypted else "private key"
+        return FileItem(FileKind.PRIVATE_KEY, what, problem=words, is_encrypted=encrypted)
     return FileItem(
         FileKind.PRIVATE_KEY, f"private key, {read_key_facts(spki)}" + (", encrypted" if encrypted else ""), spki=spki
     )
@@ -267,9 +295,9 @@ def _spki_of(key: object) -> bytes:
 
 def _read_der(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
     if not isinstance(read_certificate(octets), MalformedCertificate):
-        return FileContents(name, "DER", (_certificate_item(octets),))
+        return FileContents(name, FileForm.DER, (_certificate_item(octets),))
     if is_certificate_set(octets):
-        return FileContents(name, "PKCS #7", tuple(_read_certificate_set(octets)))
+        return FileContents(name, FileForm.PKCS7, tuple(_read_certificate_set(octets)))
     if _is_pkcs12(octets):
         return _read_pkcs12(name, octets, passphrase)
     for kind, label in (("private key", "key"), ("request", "CERTIFICATE REQUEST"), ("list", "X509 CRL")):
@@ -277,9 +305,9 @@ def _read_der(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
             item = _read_der_key(octets, name, passphrase)
         else:
             (item,) = _read_block(label, base64.b64encode(octets).decode("ascii"), name, passphrase)
-        if not item.problem or (item.kind is FileKind.PRIVATE_KEY and "encrypted" in item.words):
-            return FileContents(name, "DER", (item,))
-    return FileContents(name, "DER", (_certificate_item(octets),))
+        if not item.problem or item.is_encrypted:
+            return FileContents(name, FileForm.DER, (item,))
+    return FileContents(name, FileForm.DER, (_certificate_item(octets),))
 
 
 def _read_der_key(octets: bytes, name: str, passphrase: Passphrase) -> FileItem:
@@ -307,7 +335,7 @@ def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileConten
     from cryptography.hazmat.primitives.serialization import pkcs12  # noqa: PLC0415  slow to load, and seldom needed
 
     if words := why_too_costly(octets):
-        return FileContents(name, "PKCS #12", problems=(words,))
+        return FileContents(name, FileForm.PKCS12, problems=(words,))
     store = None
     for attempt in (None, b""):
         try:
@@ -319,18 +347,20 @@ def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileConten
         given = passphrase(f"the PKCS #12 file {name}")
         if given is None:
             words = "it is encrypted, and no passphrase was given (--passphrase-file, or type it on a terminal)"
-            return FileContents(name, "PKCS #12", problems=(words,))
+            return FileContents(name, FileForm.PKCS12, problems=(words,))
         try:
             store = pkcs12.load_pkcs12(octets, given)
         except (ValueError, UnsupportedAlgorithm):
-            return FileContents(name, "PKCS #12", problems=("the passphrase does not open it, or the file is damaged",))
+            return FileContents(
+                name, FileForm.PKCS12, problems=("the passphrase does not open it, or the file is damaged",)
+            )
     items: list[FileItem] = []
     if store.key is not None:
         spki = _spki_of(store.key.public_key())
         items.append(FileItem(FileKind.PRIVATE_KEY, f"private key, {read_key_facts(spki)}", spki=spki))
     entries = [*([store.cert] if store.cert is not None else []), *store.additional_certs]
     items += [_certificate_item(each.certificate.public_bytes(serialization.Encoding.DER)) for each in entries]
-    return FileContents(name, "PKCS #12", tuple(items))
+    return FileContents(name, FileForm.PKCS12, tuple(items))
 
 
 def _read_certificate_set(octets: bytes) -> list[FileItem]:
@@ -347,7 +377,9 @@ def _read_bare_text(name: str, text: str, passphrase: Passphrase) -> FileContent
         inner = _read_der(name, octets, passphrase)
         if all(not item.problem for item in inner.items):
             words = "its BEGIN and END lines are missing: servers do not read bare base64"
-            return FileContents(name, "base64", inner.items, (words, *inner.problems))
+            return FileContents(name, FileForm.BASE64, inner.items, (words, *inner.problems))
     if text.lstrip()[:1] == "<":
-        return FileContents(name, "HTML", problems=("a web page, not a certificate: the download gave an error page",))
-    return FileContents(name, "text", problems=("there is no certificate and no key in this text",))
+        return FileContents(
+            name, FileForm.HTML, problems=("a web page, not a certificate: the download gave an error page",)
+        )
+    return FileContents(name, FileForm.TEXT, problems=("there is no certificate and no key in this text",))

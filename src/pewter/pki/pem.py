@@ -29,6 +29,9 @@ class PemBlock:
     has_begun: bool = True
     """False for an END line alone."""
 
+    is_open: bool = False
+    """Another block begins before its END line."""
+
 
 def has_marks(text: str) -> bool:
     return _MARK.search(text) is not None
@@ -40,7 +43,7 @@ def read_blocks(text: str) -> Iterator[PemBlock]:
     for mark in _MARK.finditer(text):
         if mark["edge"] == "BEGIN":
             if opened is not None:
-                yield PemBlock(opened["label"], opened.start(), problem="has no END line")
+                yield PemBlock(opened["label"], opened.start(), problem="has no END line", is_open=True)
             opened = mark
         elif opened is None:
             yield PemBlock(mark["label"], mark.start(), problem="the beginning is missing", has_begun=False)

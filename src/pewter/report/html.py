@@ -8,7 +8,7 @@ from typing import Any
 import msgspec
 
 from pewter.escape import escaped
-from pewter.evidence import WayIn
+from pewter.evidence import VersionOutcome, WayIn
 from pewter.judge.comparison import CHANGE_TITLES, Change, compare
 from pewter.judge.order import when_words
 from pewter.judge.results import LinkState, Prediction, ServedCertificate, Visit
@@ -148,7 +148,7 @@ def _certificate(certificate: ServedCertificate) -> dict[str, Any]:
 
 
 def _protocol(drawn: Any) -> dict[str, Any]:
-    spoken = [name for name, outcome in drawn.versions if outcome.value == "accepted"]
+    spoken = [name for name, outcome in drawn.versions if outcome is VersionOutcome.ACCEPTED]
     return {**msgspec.structs.asdict(drawn), "spoken": spoken}
 
 

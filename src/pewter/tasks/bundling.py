@@ -7,7 +7,7 @@ from pathlib import Path
 from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
 from pewter.evidence import Endpoint, Evidence, Fault, Handshake, Plan, Step, Target
-from pewter.facts.bundle import Bundle, BundleCase, LiveChain, mended_chain
+from pewter.facts.bundle import Bundle, BundleCase, LiveChain, NotMended, mended_chain
 from pewter.facts.case import why_no_handshake
 from pewter.gather.board import Given
 from pewter.gather.routes import read_route
@@ -82,7 +82,7 @@ def bundle(request: BundleRequest, around: Surroundings | None = None) -> Bundle
     review = make_bundle_review(case, failures.append)
     chain = mended_chain(case)
     next_lines = _write(request, request.write, chain) if request.write is not None else _advice(case, chain)
-    return Bundled(review, tuple(failures), next_lines, not isinstance(chain, str))
+    return Bundled(review, tuple(failures), next_lines, not isinstance(chain, NotMended))
 
 
 def _read_name(text: str) -> str:
@@ -160,14 +160,14 @@ def _as_file(live: LiveChain) -> FileContents:
 # Writing
 
 
-Mended = tuple[Certificate, ...] | str
+Mended = tuple[Certificate, ...] | NotMended
 """The mended chain, or why it cannot be put together."""
 
 
 def _write(request: BundleRequest, path: Path, chain: Mended) -> tuple[str, ...]:
     """Write the mended chain where there is one; what was done, in words."""
-    if isinstance(chain, str):
-        return (f"{path} was not written: {chain}",)
+    if isinstance(chain, NotMended):
+        return (f"{path} was not written: {chain.reason}",)
     octets = b"".join(write_pem(each.der) for each in chain)
     if path.exists() and any(path.samefile(file) for file in request.files if file.exists()):
         raise FileError(f"--write {path} is one of the files that were read; write the mended chain to another.")
@@ -179,8 +179,9 @@ def _write(request: BundleRequest, path: Path, chain: Mended) -> tuple[str, ...]
 
 
 def _advice(case: BundleCase, chain: Mended) -> tuple[str, ...]:
-    if isinstance(chain, str):
-        return (chain[0].upper() + chain[1:] + ("" if chain.endswith(".") else "."),)
+    if isinstance(chain, NotMended):
+        why = chain.reason
+        return (why[0].upper() + why[1:] + ("" if why.endswith(".") else "."),)
     if [each.sha256 for each in chain] != [each.sha256 for each in case.bundle.sent]:
         return (f"--write chain.pem writes the mended chain: {', '.join(each.title for each in chain)}",)
     return ()

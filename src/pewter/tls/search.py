@@ -21,7 +21,7 @@ import msgspec
 
 from pewter.evidence import Offer, Order, Unseen
 
-from .codepoints import HYBRID_GROUPS, Group, Version
+from .codepoints import HYBRID_GROUPS, AlertDescription, Group, Version
 from .offers import GROUPS
 from .suites import CipherSuite, table
 from .trial import Picked, Refused
@@ -372,7 +372,7 @@ class VersionSearch:
         offer = self.offer(list(itertools.chain(*parts)), None)
         answer = yield Ask(offer)
         match answer:
-            case Refused(how=how) if self.takes_many or how == "alert handshake_failure":
+            case Refused(alert=alert) if self.takes_many or alert == AlertDescription.HANDSHAKE_FAILURE:
                 return
             case Picked():
                 self._noted(offer, answer, of_suites=True)

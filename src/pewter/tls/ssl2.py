@@ -10,7 +10,7 @@ from pewter.evidence import HowEnded
 from pewter.octets import DecodeError, Reader
 
 from .codepoints import Version
-from .trial import Refused
+from .trial import Refusal, Refused
 
 _CLIENT_HELLO, _SERVER_HELLO, _ERROR = 1, 4, 0
 _MAX_HELLO = 1 << 15
@@ -90,23 +90,23 @@ class Ssl2Trial:
             return b""
         first = self._pending[0]
         if first in (0x14, 0x15, 0x16) and self._pending[1] == 3:
-            self.answer = Refused("alert", "answered in a later version")
+            self.answer = Refused(Refusal.ALERT, "answered in a later version")
             return b""
         # A header of two octets has its highest bit set; one of three says how much padding follows.
         header = 2 if first & 0x80 else 3
         length = int.from_bytes(self._pending[:2], "big") & (0x7FFF if header == 2 else 0x3FFF)
         if length > _MAX_HELLO or length == 0:
-            self.answer = Refused("garbled", f"a message of {length} octets")
+            self.answer = Refused(Refusal.GARBLED, f"a message of {length} octets")
         elif len(self._pending) >= header + length:
             body = bytes(self._pending[header : header + length])
             try:
                 self.answer = read_ssl2_server_hello(body)
             except DecodeError as exc:
-                self.answer = Refused("alert" if body[:1] == bytes((_ERROR,)) else "garbled", str(exc))
+                self.answer = Refused(Refusal.ALERT if body[:1] == bytes((_ERROR,)) else Refusal.GARBLED, str(exc))
         elif not first & 0x80 and len(self._pending) > 8:
-            self.answer = Refused("garbled", f"no SSL 2.0: {bytes(self._pending[:8]).hex(' ')}")
+            self.answer = Refused(Refusal.GARBLED, f"no SSL 2.0: {bytes(self._pending[:8]).hex(' ')}")
         return b""
 
     def peer_ended(self, how: HowEnded, detail: str) -> None:
         if self.answer is None:
-            self.answer = Refused("no answer" if how is HowEnded.SILENT else how.value, detail)
+            self.answer = Refused(Refusal.of(how), detail)

@@ -4,12 +4,13 @@ Many such hellos are sent to learn what a server accepts, so each ends as soon a
 ServerHello, or for the parameters of a key exchange before TLS 1.3 at ServerKeyExchange.
 """
 
+import enum
 from dataclasses import dataclass, field
 
 from pewter.evidence import HowEnded, Offer
 from pewter.octets import DecodeError, Reader
 
-from .codepoints import ContentType, ExtensionType, HandshakeType, Version, alert_name, version_name
+from .codepoints import AlertDescription, ContentType, ExtensionType, HandshakeType, Version, alert_name, version_name
 from .hellos import ServerHello, build_client_hello, read_server_hello
 from .messages import ServerKeyExchange, read_alpn, read_server_key_exchange
 from .offers import EMPTY_RENEGOTIATION_INFO_SCSV, make_hello
@@ -39,18 +40,44 @@ class Picked:
     scheme: int | None = None
 
 
+class Refusal(enum.Enum):
+    """How a server would not."""
+
+    ALERT = "alert"
+    CLOSED = "closed"
+    RESET = "reset"
+    SILENT = "no answer"
+    OTHER_VERSION = "other version"
+    GARBLED = "garbled"
+
+    @classmethod
+    def of(cls, ended: HowEnded) -> "Refusal":
+        return cls.SILENT if ended is HowEnded.SILENT else cls(ended.value)
+
+
 @dataclass(frozen=True)
 class Refused:
     """The server would not, and said so by an alert, or by ending the connection."""
 
-    how: str
-    """``alert handshake_failure``, ``closed``, ``reset``, ``no answer``, ``other version``, ``garbled``."""
-
+    kind: Refusal
     detail: str = ""
+    alert: int | None = None
+    """Its description (RFC 8446 section 6)."""
+
+    @property
+    def how(self) -> str:
+        """``alert handshake_failure``, ``closed``, ``other version``."""
+        return f"alert {alert_name(self.alert)}" if self.alert is not None else self.kind.value
 
     @property
     def is_alert(self) -> bool:
-        return self.how.startswith("alert") or self.how in {"other version", "garbled"}
+        """It was said in octets, and not by an end alone."""
+        return self.kind in {Refusal.ALERT, Refusal.OTHER_VERSION, Refusal.GARBLED}
+
+    @property
+    def is_of_version(self) -> bool:
+        """It speaks of the version alone."""
+        return self.kind is Refusal.OTHER_VERSION or self.alert == AlertDescription.PROTOCOL_VERSION
 
 
 Outcome = Picked | Refused
@@ -89,7 +116,7 @@ class Trial:
         if len(self._opening) < 8:
             self._opening += octets[:8]
             if not is_tls(self._opening):
-                self.answer = Refused("garbled", f"no TLS: {self._opening[:8].hex(' ')}")
+                self.answer = Refused(Refusal.GARBLED, f"no TLS: {self._opening[:8].hex(' ')}")
                 return b""
         self._records.feed(octets)
         try:
@@ -99,7 +126,7 @@ class Trial:
             if self._hello is not None:
                 self._conclude(None)  # what it chose is known, whatever it garbled afterwards
             else:
-                self.answer = Refused("garbled", str(exc))
+                self.answer = Refused(Refusal.GARBLED, str(exc))
         return b""
 
     def peer_ended(self, how: HowEnded, detail: str) -> None:
@@ -107,7 +134,7 @@ class Trial:
             if self._hello is not None:
                 self._conclude(None)
             else:
-                self.answer = Refused("no answer" if how is HowEnded.SILENT else how.value, detail)
+                self.answer = Refused(Refusal.of(how), detail)
 
     def _take(self, record: Record) -> None:
         if record.type == ContentType.ALERT:
@@ -126,9 +153,9 @@ class Trial:
         if self._hello is not None:
             self._conclude(None)
         elif description == 0:
-            self.answer = Refused("closed", "the server said close_notify")
+            self.answer = Refused(Refusal.CLOSED, "the server said close_notify")
         else:
-            self.answer = Refused(f"alert {alert_name(description)}")
+            self.answer = Refused(Refusal.ALERT, alert=description)
 
     def _take_message(self, message_type: int, body: bytes) -> None:
         if self._hello is None:
@@ -145,7 +172,7 @@ class Trial:
 
     def _take_server_hello(self, hello: ServerHello) -> None:
         if hello.version not in self.offer.versions:
-            self.answer = Refused("other version", f"answered with {version_name(hello.version)}")
+            self.answer = Refused(Refusal.OTHER_VERSION, f"answered with {version_name(hello.version)}")
             return
         if hello.cipher_suite not in self._offered or hello.cipher_suite == EMPTY_RENEGOTIATION_INFO_SCSV:
             raise DecodeError("ServerHello", 0, f"chose {suite_name(hello.cipher_suite)}, which was not offered")

@@ -154,8 +154,8 @@ def read_set_cookie(value: str, url: Url, at: datetime.datetime) -> Cookie | Ign
         return IgnoredCookie(f"name and value are over {MAX_NAME_AND_VALUE} octets")
     given = read_attributes(attributes)
     scope = _read_scope(given, url)
-    if isinstance(scope, str):
-        return IgnoredCookie(scope)
+    if isinstance(scope, IgnoredCookie):
+        return scope
     domain, host_only, path = scope
     cookie = Cookie(
         name, content, domain, host_only, path, "secure" in given, "httponly" in given, given.get("samesite"),
@@ -174,7 +174,7 @@ def read_attributes(attributes: list[str]) -> dict[str, str]:
     return given
 
 
-def _read_scope(given: dict[str, str], url: Url) -> tuple[str, bool, str] | str:
+def _read_scope(given: dict[str, str], url: Url) -> tuple[str, bool, str] | IgnoredCookie:
     """Domain, whether it is the host alone, and path; or why the Domain is refused."""
     path = given.get("path", "")
     if not path.startswith("/"):
@@ -184,14 +184,14 @@ def _read_scope(given: dict[str, str], url: Url) -> tuple[str, bool, str] | str:
     if not attribute:
         return url.host, True, path
     if not domain:
-        return "Domain names no host"
+        return IgnoredCookie("Domain names no host")
     own = registrable_domain(url.host)
     if domain == url.host:
         return domain, own is None, path  # of a public suffix, and of an address, only the host itself
     if not domain_matches(url.host, domain):
-        return f"Domain {domain} does not match {url.host}"
+        return IgnoredCookie(f"Domain {domain} does not match {url.host}")
     if own is None or not domain_matches(domain, own):
-        return f"Domain {domain} is a public suffix, or above that of {url.host}"
+        return IgnoredCookie(f"Domain {domain} is a public suffix, or above that of {url.host}")
     return domain, False, path
 
 

@@ -23,6 +23,13 @@ _END = re.compile(rb"\r?\n\r?\n")
 _CONTENT_LENGTH = re.compile(rb"[0-9]{1,18}")
 
 
+class NoAnswer(DecodeError):
+    """The connection ended before anything came."""
+
+    def __init__(self) -> None:
+        super().__init__("answer", 0, "closed without an answer")
+
+
 @dataclass(frozen=True, slots=True)
 class Head:
     """Status and fields of one answer."""
@@ -52,7 +59,7 @@ def find_head(octets: bytes | bytearray, *, ended: bool, since: int = 0, is_secu
     """
     if not octets:
         if ended:
-            raise DecodeError("answer", 0, "closed without an answer")
+            raise NoAnswer
         return None
     start = octets[: _SLOP + 4].lower().find(b"http")
     if start < 0 and (len(octets) >= _SLOP + 4 or ended):
@@ -100,6 +107,11 @@ def _read_status_line(line: bytes, oddities: dict[str, None]) -> tuple[int, int]
     return 1 if loose is not None and loose[1] == b"1.1" else 0, max(status, 100)
 
 
+def blank_before_colon(name: str) -> str:
+    """What is noted of a field whose name has a blank behind it: browsers differ in what they make of it."""
+    return f"a blank before the colon of {name}"
+
+
 def _read_fields(lines: list[bytes], oddities: dict[str, None]) -> tuple[tuple[str, str], ...]:
     found: list[tuple[bytes, bytearray]] = []
     for line in lines:
@@ -115,7 +127,7 @@ def _read_fields(lines: list[bytes], oddities: dict[str, None]) -> tuple[tuple[s
             oddities["a line that is no field"] = None  # never quoted: it may be half a cookie
             continue
         if bare != name:
-            oddities[f"a blank before the colon of {bare[:40].decode('latin-1')}"] = None
+            oddities[blank_before_colon(bare[:40].decode("latin-1"))] = None
         if len(found) < MAX_FIELDS:
             found.append((bare, bytearray(value.strip(b" \t"))))
     return tuple((name.decode("latin-1"), value.decode("latin-1")) for name, value in found)

@@ -307,7 +307,7 @@ class _DnsLook:
             servers = self._servers_of(answers, zone)
             for number in servers:
                 soa = answers.reply(number, zone, "SOA")
-                if isinstance(soa, Unseen) and soa.reason == Unanswered.SILENT.value:
+                if isinstance(soa, Unseen) and answers.why(number, zone, "SOA") is Unanswered.SILENT:
                     asker.revive(number)
                     asked += (asker.ask(number, zone, "SOA", way) for way in (Way.AGAIN, Way.PLAIN))
             for name in self._names_in(answers, zone):

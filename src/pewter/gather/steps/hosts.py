@@ -24,7 +24,7 @@ def begin(scene: Scene, name: str) -> None:
 async def _ask(scene: Scene, url: Url) -> None:
     """At an address of the name that answers; the last one first, since journeys go to the first."""
     destinations = await scene.open_destinations(url)
-    if isinstance(destinations, str):
+    if isinstance(destinations, Unseen):
         return
     failures: list[str] = []
     refusals = 0

@@ -6,7 +6,7 @@ stores do not already lead to a root.  The address is guarded like a redirect, a
 
 from collections.abc import AsyncIterator, Sequence
 
-from pewter.evidence import FetchedIssuer
+from pewter.evidence import FetchedIssuer, Unseen
 from pewter.pki import Certificate, Store, read_certificate, read_certificate_blocks
 
 from ..fetching import fetch_file
@@ -34,8 +34,8 @@ async def missing_issuers(
             if not scene.is_first(("issuer", url)):
                 continue
             answer = await _fetch(scene, url)
-            if isinstance(answer, str):
-                yield FetchedIssuer(url, top.sha256, answer), {}
+            if isinstance(answer, Unseen):
+                yield FetchedIssuer(url, top.sha256, answer.reason), {}
                 continue
             found = answer
             yield (
@@ -62,10 +62,10 @@ def _top(at_hand: Sequence[Certificate], stores: Sequence[Store]) -> Certificate
     return None
 
 
-async def _fetch(scene: Scene, text: str) -> list[Certificate] | str:
+async def _fetch(scene: Scene, text: str) -> list[Certificate] | Unseen:
     body = await fetch_file(text, scene.context, MAX_OCTETS)
-    if isinstance(body, str):
+    if isinstance(body, Unseen):
         return body
     read = [read_certificate(der) for der in read_certificate_blocks(body)]
     found = [each for each in read if isinstance(each, Certificate)]
-    return found or "what came is no certificate"
+    return found or Unseen("what came is no certificate")

@@ -3,7 +3,7 @@
 import asyncio
 import contextlib
 
-from pewter.evidence import Lookup, Name, Step, is_this_machine
+from pewter.evidence import Lookup, Name, Step, Unseen, is_this_machine
 from pewter.names.addresses import why_not_public
 from pewter.pki import Certificate
 from pewter.tls.offers import MODERN
@@ -85,7 +85,7 @@ async def _take(scene: Scene, name: str, declared: bool, lookups: tuple[Lookup, 
         routed = (name,)
     board.names[name] = Name(name, declared, lookups, routed)
     destinations = await scene.open_destinations(Url("https", name, port, "/"))
-    if isinstance(destinations, str):
+    if isinstance(destinations, Unseen):
         _under_way(scene, name)
         return
     if scene.wants(Step.WAYS_IN):

@@ -4,7 +4,7 @@ import functools
 import hashlib
 from collections.abc import Callable
 
-from pewter.evidence import Page, Step
+from pewter.evidence import Page, Step, Unseen
 from pewter.web.further_ways import SITEMAP_PATH
 from pewter.web.pages import read_page, read_sitemap, read_style_sheet
 from pewter.web.urls import Url, read_url
@@ -39,7 +39,7 @@ def fetch_sitemap(scene: Scene, url: Url) -> None:
 
 async def _fetch(scene: Scene, url: Url, read: Callable[..., Page]) -> None:
     destinations = await scene.open_destinations(url)
-    if isinstance(destinations, str):
+    if isinstance(destinations, Unseen):
         return
     outcome = await fetch_once(url, destinations[0], scene.network, scene.plan.step_seconds)
     if isinstance(outcome, Answered) and outcome.hop.status == 200 and outcome.body:

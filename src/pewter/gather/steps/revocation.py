@@ -47,4 +47,4 @@ async def ask(question: Question, context: JourneyContext) -> StatusAnswer:
     method, url, fetched, of = question
     limit = MAX_OCSP_OCTETS if method is StatusMethod.OCSP else MAX_CRL_OCTETS
     body = await fetch_file(fetched, context, limit)
-    return StatusAnswer(method, url, of, Unseen(body) if isinstance(body, str) else Seen(body))
+    return StatusAnswer(method, url, of, body if isinstance(body, Unseen) else Seen(body))

@@ -51,7 +51,7 @@ def unreadable(case: BundleCase) -> Iterator[RuleOutcome]:
         for problem in problems:
             yield Gap(of_file(file.name), problem, "PEM blocks, whole and one after the other", about=problem)
         if not problems:
-            yield Holds(of_file(file.name), f"{file.form}, {len(file.items)} entries")
+            yield Holds(of_file(file.name), f"{file.form.value}, {len(file.items)} entries")
 
 
 @rule("bundle/key-mismatch", level=Level.BREAKS, sources=("RFC 8446 section 4.4.3",), nature=OF_FILES)
@@ -83,8 +83,8 @@ def leaf_not_first(case: BundleCase) -> Iterator[RuleOutcome]:
     if file is None or leaf is None:
         return
     first = file.certificates[0]
-    if file.form.startswith("PKCS"):
-        return  # a set without an order; servers read none of these forms as they are
+    if file.form.is_set:
+        return
     if first.sha256 == leaf.sha256:
         yield Holds(of_file(file.name), f"begins with {leaf.title}")
     elif is_server(first):
@@ -135,7 +135,7 @@ def _can_be_joined(path: Path, parts: tuple[FileContents, ...]) -> bool:
     joined = [item.certificate for file in parts for item in file.items]
     wanted = [each.sha256 for each in path.certificates]
     found = [each.sha256 if each is not None else "" for each in joined]
-    return found in (wanted, wanted[:-1]) and all(file.form.startswith("PEM") for file in parts)
+    return found in (wanted, wanted[:-1]) and all(file.form.is_pem for file in parts)
 
 
 @rule("bundle/in-parts", level=Level.NOTE, sources=("RFC 8446 section 4.4.2",), nature=OF_FILES)

@@ -20,7 +20,7 @@ _SHOWN = 4
 
 def _secure_pages(case: Case) -> Iterator[tuple[Hop, Page]]:
     for journey, hop, page in case.shown_pages():
-        if hop.url.startswith("https:") and journey.reason is not WayIn.ABSENT:
+        if hop.is_https and journey.reason is not WayIn.ABSENT:
             yield hop, page
 
 

@@ -74,7 +74,7 @@ def _judge_search(case: Case, where: Place, searched: VersionSeen) -> RuleOutcom
             wanted = f"{case.expect.minimum_protocol} or newer only"
             return Gap(where, f"{title} accepted", wanted, cause="obsolete versions", about=title)
         case VersionOutcome.REFUSED:
-            by = f" by {searched.how}" if searched.how.startswith("alert") else ""
+            by = f" by {searched.how}" if searched.alert is not None else ""
             return Holds(where, f"{title} refused{by}")
         case _:
             return Unknown(where, f"{title}: {searched.how}")

@@ -571,7 +571,7 @@ def rewritten_method(case: Case) -> Iterator[RuleOutcome]:
     targets = {
         reference.url: hop.url
         for _, hop, page in case.shown_pages()
-        if hop.url.startswith("https:")
+        if hop.is_https
         for reference in page.references
         if reference.use is Use.FORM and reference.post
     }
