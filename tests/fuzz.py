@@ -21,11 +21,11 @@ with atheris.instrument_imports(include=["pewter"]):
     from pewter.errors import FileError
     from pewter.escape import escaped
     from pewter.evidence import Name, Offer
-    from pewter.gather.dns_messages import read_reply
     from pewter.gather.name_service import lookup_of
     from pewter.names.answers import soa_above
     from pewter.names.caa import RelevantSet, climb, may_issue, oddities, read_caa
     from pewter.names.https_records import read_https, read_set
+    from pewter.names.messages import read_reply
     from pewter.names.signatures import key_tags, signatures_in
     from pewter.names.zones import delegation_in
     from pewter.octets import DecodeError

@@ -23,7 +23,7 @@ ALLOWED = {
     "tls": {"evidence", "octets", "crypto"},
     "pki": {"evidence", "octets", "crypto", "kept"},
     "web": {"evidence", "octets", "places", "kept"},
-    "names": {"evidence", "kept"},
+    "names": {"evidence", "kept", "octets"},
     "mends": {"phrases"},
     "levels": set(),
     "expectations": {"errors", "evidence", "phrases"},

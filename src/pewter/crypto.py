@@ -1,11 +1,13 @@
 """The one verifier of signatures: of certificates, CRLs, OCSP responses, timestamps of logs, and handshakes.
 
+import msgspec
+
 Who names an algorithm, by an object identifier or by a code point of TLS, says by a :class:`Scheme` what it is.
 """
 
 import enum
-from dataclasses import dataclass
 
+import msgspec
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
@@ -31,8 +33,7 @@ class Family(enum.Enum):
     DSA = "DSA"
 
 
-@dataclass(frozen=True, slots=True)
-class Scheme:
+class Scheme(msgspec.Struct, frozen=True):
     """A family with its parameters."""
 
     family: Family

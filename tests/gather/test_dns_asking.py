@@ -4,12 +4,15 @@ import asyncio
 import os
 import socket
 import struct
+import subprocess
+import sys
 import threading
 import time
 
 import dns.edns
 import dns.flags
 import dns.message
+import dns.name
 import dns.rcode
 import dns.rrset
 import pytest
@@ -20,10 +23,12 @@ from pewter.evidence import Plan, Record, Reply, Target, Unanswered, Way
 from pewter.gather import hosts_file
 from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import MAX_QUESTIONS, Asker
-from pewter.gather.dns_messages import MAX_RECORDS, build_query, read_reply
+from pewter.gather.name_service import resolvers_in
 from pewter.gather.network import Network
 from pewter.gather.routes import Destination
 from pewter.gather.slots import Slots
+from pewter.names.messages import MAX_RECORDS, build_query, read_reply
+from pewter.octets import DecodeError
 
 QUERY = build_query("x.example", "A", 7, recursion=False, unchecked=False, edns=True, signed=False)
 
@@ -283,3 +288,35 @@ def test_typed_names_of_the_hosts_file_are_looked_at_there(tmp_path, monkeypatch
     targets = (Target("www.x.example"), Target("localhost"), Target("z.example"))
     network = Network.for_plan(Plan(targets, **{"resolvers": (), **plan}), Budget())
     assert [str(route) for route in network.routes.routes] == leads
+
+
+@given(st.lists(st.binary(min_size=1, max_size=12), max_size=8))
+def test_a_name_is_asked_for_as_another_reader_writes_it(labels):
+    name = dns.name.Name([*labels, b""])
+    query = build_query(name.to_text(), "A", 7, recursion=False, unchecked=False, edns=False, signed=False)
+    assert query[12:-4] == name.to_wire()
+
+
+@pytest.mark.parametrize("name", ["a..b", ".a", "a" * 64 + ".x", ".".join(["a" * 60] * 5), "a\\", "\\300.x", "\xfc.x"])
+def test_what_can_be_no_name_is_not_asked_for(name):
+    with pytest.raises(DecodeError):
+        build_query(name, "A", 7, recursion=False, unchecked=False, edns=False, signed=False)
+
+
+@pytest.mark.parametrize(
+    ("text", "found"),
+    [
+        ("nameserver 192.0.2.1\nnameserver 2001:db8::1\n", ["192.0.2.1", "2001:db8::1"]),
+        ("# nameserver 192.0.2.9\nsearch x.example\n  nameserver\t192.0.2.1  # the first\n", ["192.0.2.1"]),
+        ("nameserver\nnameserver x.example\nnameservers 192.0.2.1\n", []),
+        ("nameserver fe80::1%eth0\n", ["fe80::1%eth0"]),
+        ("", []),
+    ],
+)
+def test_resolvers_of_this_machine(text, found):
+    assert list(resolvers_in(text)) == found
+
+
+def test_no_look_loads_another_reader_of_dns():
+    code = "import sys, pewter.cli.review, pewter.cli.survey; print('dns' in sys.modules)"
+    assert subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout == "False\n"

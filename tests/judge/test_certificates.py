@@ -1,6 +1,5 @@
 """The areas chain, name and date, on certificates made with the fault in the call."""
 
-import dataclasses
 import datetime
 
 import msgspec
@@ -188,7 +187,7 @@ def listing(entry: str) -> Case:
     found, of = at(), fingerprint(leaf())
     certificate = found.chains.certificate(of)
     facts = type(certificate.extensions)(dns_names=(HOST, entry), has_subject_alt_name=True)
-    found.chains._certificates[of] = dataclasses.replace(certificate, extensions=facts)
+    found.chains._certificates[of] = msgspec.structs.replace(certificate, extensions=facts)
     return found
 
 

@@ -1,6 +1,5 @@
 """The catalogue, what a visitor meets, grouping and the saved review."""
 
-import dataclasses
 import datetime
 import gc
 import json
@@ -242,7 +241,7 @@ def pressing_ctrl_c(rule):
         raise KeyboardInterrupt
         yield
 
-    return dataclasses.replace(rule, check=pressed)
+    return msgspec.structs.replace(rule, check=pressed)
 
 
 @pytest.mark.parametrize(

@@ -1,6 +1,6 @@
-import dataclasses
 import datetime
 
+import msgspec
 import pytest
 
 from pewter.lab.authority import DAY, issue_server
@@ -37,7 +37,9 @@ from support.certificates import FAR_OFF, LONG_AGO, NOW, intermediate, key, leaf
 def test_dns_names(presented, host, expected):
     assert matches(presented, host) is expected
     made = parsed(leaf())
-    named = dataclasses.replace(made, extensions=dataclasses.replace(made.extensions, dns_names=("x.y", presented)))
+    named = msgspec.structs.replace(
+        made, extensions=msgspec.structs.replace(made.extensions, dns_names=("x.y", presented))
+    )
     assert covers(named, host) is expected
 
 

@@ -5,6 +5,7 @@ import hashlib
 from pathlib import Path
 
 import cryptography_vectors
+import msgspec
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
@@ -21,7 +22,7 @@ from pewter.pki import Certificate, read_certificate, read_certificate_blocks
 from pewter.pki.crls import condense_crl, judge_crl, read_crl
 from pewter.pki.ocsp import build_ocsp_request, judge_ocsp, ocsp_get_url, read_ocsp_response
 from pewter.pki.status import StatusKind, StatusVerdict
-from pewter.pki.timestamps import Log, SignedTimestamp, read_timestamps, tbs_without_timestamps, verify_timestamp
+from pewter.pki.timestamps import Log, read_timestamps, tbs_without_timestamps, verify_timestamp
 from support.certificates import NOW, intermediate, leaf, parsed, root
 from support.status import ocsp_response
 
@@ -283,7 +284,7 @@ def test_a_timestamp_is_verified_by_its_log(embedded, fault):
     items = len(item).to_bytes(2, "big") + item
     (timestamp,) = read_timestamps(len(items).to_bytes(2, "big") + items)
     if fault == "another time":
-        timestamp = SignedTimestamp(*[getattr(timestamp, f) for f in timestamp.__slots__[:-1]], milliseconds=when + 1)
+        timestamp = msgspec.structs.replace(timestamp, milliseconds=when + 1)
     verdict = verify_timestamp(timestamp, log, certificate, issuer if embedded else None)
     assert verdict is (SignatureVerdict.BAD if fault else SignatureVerdict.VERIFIED)
 

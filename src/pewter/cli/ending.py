@@ -1,8 +1,9 @@
 """How a command with a judged review ends: its files, what it prints, and its exit status."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from pewter.errors import OWN_FAULT, FileError, NotReviewedError, PewterError, own_fault_words
 from pewter.judge.counts import reaches
@@ -17,8 +18,7 @@ from .saying import say
 INTERRUPTED = 130
 
 
-@dataclass(frozen=True)
-class Output:
+class Output(msgspec.Struct, frozen=True):
     """The options that every command with a judged review shares."""
 
     write: tuple[Path, ...] = ()

@@ -6,7 +6,8 @@ site for its users, so a rule's level follows the stricter of the two.
 
 import enum
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Endpoint, Handshake, Hop, Seen
 from pewter.phrases import some
@@ -89,8 +90,7 @@ _DATE_FAULTS = frozenset({FaultKind.EXPIRED_ISSUER, FaultKind.ISSUER_NOT_YET_VAL
 """An issuer out of date is shown as a warning of the date, as Chromium does."""
 
 
-@dataclass(frozen=True, slots=True)
-class Objection:
+class Objection(msgspec.Struct, frozen=True):
     """One reason for which browsers do not show a page."""
 
     browsers: frozenset[Browser]

@@ -8,8 +8,9 @@ import datetime
 import functools
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import TypeVar
+
+import msgspec
 
 from pewter.evidence import FetchedIssuer, Hop, StoredCertificate
 from pewter.expectations import Terms
@@ -22,8 +23,7 @@ from pewter.web.urls import https_origin
 _T = TypeVar("_T")
 
 
-@dataclass(frozen=True)
-class LiveChain:
+class LiveChain(msgspec.Struct, frozen=True):
     """What a running server sends."""
 
     place: Place
@@ -35,8 +35,7 @@ class LiveChain:
     """Why none came."""
 
 
-@dataclass(frozen=True)
-class Bundle:
+class Bundle(msgspec.Struct, frozen=True, dict=True):
     """The files, and what they are held against."""
 
     files: tuple[FileContents, ...]
@@ -224,8 +223,7 @@ def _own_name(leaf: Certificate) -> str:
     return next((name for name in plain if _HOST_NAME.fullmatch(name)), NAMELESS)
 
 
-@dataclass(frozen=True)
-class NotMended:
+class NotMended(msgspec.Struct, frozen=True):
     """There is no chain to be installed."""
 
     reason: str

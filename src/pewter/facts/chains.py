@@ -3,8 +3,9 @@
 import datetime
 import functools
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from typing import Protocol, TypeVar, cast
+
+import msgspec
 
 from pewter.evidence import FetchedIssuer, GivenLog, Handshake, Hop, StatusAnswer, StoredCertificate
 from pewter.expectations import Expectations
@@ -26,8 +27,7 @@ from .unseen import UnseenAt
 _T = TypeVar("_T")
 
 
-@dataclass(frozen=True, slots=True)
-class StoreVerdict:
+class StoreVerdict(msgspec.Struct, frozen=True):
     """What one root store makes of one chain."""
 
     title: str
@@ -45,8 +45,7 @@ class StoreVerdict:
         return self.path.is_valid
 
 
-@dataclass(frozen=True, slots=True)
-class SentChain:
+class SentChain(msgspec.Struct, frozen=True):
     """Certificates as one endpoint sends them, or as a server would send a file."""
 
     where: Place
@@ -63,8 +62,7 @@ class SentChain:
     """False where it was met on a host that is no name of the site."""
 
 
-@dataclass(frozen=True)
-class Chain:
+class Chain(msgspec.Struct, frozen=True):
     """One chain that is sent, and what was read in it."""
 
     sent: SentChain
@@ -92,8 +90,7 @@ class Chain:
         return self.sent.handshakes
 
 
-@dataclass(frozen=True)
-class Trust:
+class Trust(msgspec.Struct, frozen=True):
     """By whom a certificate may be vouched for."""
 
     stores: tuple[Store, ...]
@@ -106,8 +103,7 @@ class Trust:
     """They stand in place of every other store."""
 
 
-@dataclass(frozen=True)
-class Sources:
+class Sources(msgspec.Struct, frozen=True):
     """What was obtained beside the chains."""
 
     certificates: tuple[StoredCertificate, ...]

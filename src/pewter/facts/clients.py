@@ -1,7 +1,8 @@
 """What three kinds of visitors would negotiate, worked out from what an endpoint accepts."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import BrowserHello, Endpoint, Order, Protocol, Seen, VersionOutcome
 from pewter.phrases import some
@@ -11,8 +12,7 @@ from pewter.tls.codepoints import HYBRID_GROUPS, Group, group_name
 from pewter.tls.suites import table
 
 
-@dataclass(frozen=True)
-class Client:
+class Client(msgspec.Struct, frozen=True):
     """A kind of visitor's program: what it offers, best first."""
 
     title: str
@@ -45,8 +45,7 @@ CLIENTS = (
 )
 
 
-@dataclass(frozen=True)
-class Negotiated:
+class Negotiated(msgspec.Struct, frozen=True):
     """What comes about; no version where nothing does."""
 
     client: str

@@ -1,7 +1,8 @@
 """The two legs of a way that leads over an edge service: visitor to edge, and edge to origin."""
 
 import enum
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Handshake, Hop, NoConnection, Origin, Seen
 from pewter.pki import Certificate, covers
@@ -23,8 +24,7 @@ class LegState(enum.Enum):
     UNKNOWN = "not known"
 
 
-@dataclass(frozen=True)
-class OriginLeg:
+class OriginLeg(msgspec.Struct, frozen=True):
     """One origin, read."""
 
     origin: Origin

@@ -1,6 +1,6 @@
 """Which logs vouch for a certificate (RFC 6962): facts for rules and the prediction."""
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.crypto import SignatureVerdict
 from pewter.octets import DecodeError
@@ -12,8 +12,7 @@ from .chains import Chain, HasChains
 from .revocation import is_public
 
 
-@dataclass(frozen=True, slots=True)
-class Logging:
+class Logging(msgspec.Struct, frozen=True):
     """How many logs vouch for a certificate."""
 
     logs: frozenset[bytes]
@@ -78,8 +77,7 @@ def logging_of(case: HasChains, chain: Chain) -> Logging:
     return _logging(tuple(octets), chain.leaf.sha256, issuer.sha256 if issuer else "", logs, case)
 
 
-@dataclass(frozen=True, slots=True)
-class LogCount:
+class LogCount(msgspec.Struct, frozen=True):
     """The logs that vouch for a publicly trusted certificate, held against what browsers ask for."""
 
     found: int

@@ -1,8 +1,9 @@
 """The site's zones: their servers, what each gave, and what cannot be told from here."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TypeVarTuple
+
+import msgspec
 
 from pewter.evidence import Reply, Seen, Unseen, Way
 from pewter.names.aliases import Chain, follow, targets_in
@@ -30,8 +31,7 @@ INTERCEPTED = "something on the way answers in place of the name servers: all of
 NOTHING_RESOLVES = "the resolver answers nothing"
 
 
-@dataclass(frozen=True)
-class ZoneServer:
+class ZoneServer(msgspec.Struct, frozen=True):
     """One address of one server of a zone."""
 
     name: str
@@ -51,8 +51,7 @@ class ZoneServer:
         return self.lame is None
 
 
-@dataclass(frozen=True)
-class Zone:
+class Zone(msgspec.Struct, frozen=True):
     """One zone with names of the site in it."""
 
     apex: str
@@ -83,8 +82,7 @@ class Zone:
         return next((each.place.text for each in self.servers if each.number == number), "a server")
 
 
-@dataclass(frozen=True)
-class Naming:
+class Naming(msgspec.Struct, frozen=True):
     """All of it."""
 
     answers: Answers

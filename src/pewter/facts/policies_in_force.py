@@ -1,7 +1,8 @@
 """HSTS policies as browsers note them, name by name (RFC 6797 section 8)."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Hop, is_ip_address
 from pewter.web.fields import IgnoredField
@@ -14,8 +15,7 @@ RECOMMENDED = StrictTransportSecurity(31536000, include_subdomains=True)
 """What ``--suppose hsts`` has every name send."""
 
 
-@dataclass(frozen=True)
-class StsAnswer:
+class StsAnswer(msgspec.Struct, frozen=True):
     """One https answer and what browsers make of its STS fields; the first of several decides (section 8.1)."""
 
     hop: Hop

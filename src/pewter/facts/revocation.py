@@ -4,7 +4,7 @@ A statement of a CA is judged at the moment of the look: one that was in date wh
 revoked stays revoked, whatever day certificates are judged for.
 """
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.evidence import Handshake, Seen, StatusMethod, Unseen
 from pewter.pki import Certificate, FaultKind, PathFault, StatusKind, StatusVerdict, judge_crl, judge_ocsp
@@ -12,8 +12,7 @@ from pewter.pki import Certificate, FaultKind, PathFault, StatusKind, StatusVerd
 from .chains import Chain, HasChains
 
 
-@dataclass(frozen=True, slots=True)
-class Status:
+class Status(msgspec.Struct, frozen=True):
     """One statement about one certificate's revocation."""
 
     certificate: Certificate

@@ -1,12 +1,11 @@
 """What could not be seen, and where."""
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.places import Place
 
 
-@dataclass(frozen=True)
-class UnseenAt:
+class UnseenAt(msgspec.Struct, frozen=True):
     """Nothing may be concluded about this place."""
 
     where: Place

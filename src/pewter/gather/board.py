@@ -49,8 +49,7 @@ LONGEST_CRL_KEPT = 4096
 PROXY_VARIABLES = ("HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy", "ALL_PROXY", "all_proxy")
 
 
-@dataclass(frozen=True, slots=True)
-class Given:
+class Given(msgspec.Struct, frozen=True):
     """What the reviewer's own files hold."""
 
     stores: tuple[Store, ...] = ()

@@ -1,10 +1,9 @@
 """What one look may spend, whatever a zone, a page or a certificate says."""
 
-from dataclasses import dataclass
+import msgspec
 
 
-@dataclass(frozen=True, slots=True)
-class Budget:
+class Budget(msgspec.Struct, frozen=True):
     """Bounds of one look; what goes beyond one is said once, and not looked at."""
 
     addresses: int = 12

@@ -8,12 +8,12 @@ import weakref
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
-import dns.exception
 import msgspec
 
 from pewter.evidence import AskedServer, DnsSeen, Question, Reply, Unanswered, Way
+from pewter.names.messages import build_query, read_reply
+from pewter.octets import DecodeError
 
-from .dns_messages import build_query, read_reply
 from .routes import Destination
 from .slots import BudgetSpent, Priority, Slots
 from .threads import Threads
@@ -258,7 +258,7 @@ class Asker:
                 edns=way not in {Way.PLAIN, Way.TCP},
                 signed=way in {Way.SIGNED, Way.SIGNED_TCP},
             )
-        except (dns.exception.DNSException, ValueError):
+        except DecodeError:
             return Unanswered.NO_NAME
         try:
             async with asyncio.timeout(seconds):

@@ -13,7 +13,6 @@ import ssl
 import time
 import zlib
 from collections.abc import AsyncIterator
-from dataclasses import dataclass
 
 import h11
 import msgspec
@@ -98,8 +97,7 @@ def permissive_context() -> ssl.SSLContext:
     return context
 
 
-@dataclass(frozen=True, slots=True)
-class Answered:
+class Answered(msgspec.Struct, frozen=True):
     """The head of an answer, what of it must not be kept, and whether the connection can go on."""
 
     hop: Hop
@@ -115,8 +113,7 @@ class Answered:
     truncated: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Failed:
+class Failed(msgspec.Struct, frozen=True):
     """No answer came."""
 
     cause: StopCause | None

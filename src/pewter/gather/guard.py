@@ -3,7 +3,7 @@
 One function decides, on the address that a connection would be made to, after every look-up and route.
 """
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.names.addresses import why_not_public
 
@@ -12,8 +12,7 @@ from .routes import Destination, Routes
 WEB_PORTS = frozenset({80, 443})
 
 
-@dataclass(frozen=True, slots=True)
-class Guard:
+class Guard(msgspec.Struct, frozen=True):
     """What a look may contact."""
 
     typed: frozenset[str]

@@ -6,8 +6,9 @@ import os
 import socket
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Protocol
+
+import msgspec
 
 from pewter.evidence import HelloAnswer, HowEnded, HowFailed, NoConnection, Offer, Unseen
 from pewter.tls import Conversation
@@ -26,8 +27,7 @@ _NO_WAY_FROM_HERE = {errno.ENETUNREACH, errno.EADDRNOTAVAIL, errno.EAFNOSUPPORT,
 """The fault of the reviewer's machine, mostly that it has no IPv6: nothing may be concluded about the site."""
 
 
-@dataclass(frozen=True, slots=True)
-class HelloResult:
+class HelloResult(msgspec.Struct, frozen=True):
     """One answer and the certificates that came with it."""
 
     answer: HelloAnswer

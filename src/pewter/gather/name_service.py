@@ -1,10 +1,12 @@
 """Asking the name service for addresses."""
 
 import asyncio
+import contextlib
 import functools
-
-import dns.exception
-import dns.resolver
+import ipaddress
+import sys
+from collections.abc import Iterator
+from pathlib import Path
 
 from pewter.errors import UsageError
 from pewter.evidence import (
@@ -91,14 +93,40 @@ def lookup_of(name: str, record_type: str, reply: Reply) -> Lookup:
     )
 
 
+RESOLV_CONF = Path("/etc/resolv.conf")
+MAX_RESOLV_CONF = 1 << 16
+PORT = 53
+
+
 @functools.cache
 def _of_this_machine() -> tuple[tuple[str, int], ...]:
     """The resolvers that this machine is set to."""
-    try:
-        resolver = dns.resolver.Resolver()
-    except dns.exception.DNSException as exc:
-        raise UsageError("This machine names no DNS resolver. Give one with --resolver ADDRESS[:PORT].") from exc
-    found = tuple((str(each), resolver.port) for each in resolver.nameservers)
+    found = tuple(_of_the_registry() if sys.platform == "win32" else resolvers_in(_resolv_conf()))
     if not found:
         raise UsageError("This machine names no DNS resolver. Give one with --resolver ADDRESS[:PORT].")
-    return found[: 2 * TRIES]
+    return tuple((each, PORT) for each in found[: 2 * TRIES])
+
+
+def _resolv_conf() -> str:
+    try:
+        with RESOLV_CONF.open("rb") as file:
+            return file.read(MAX_RESOLV_CONF).decode("utf-8", "replace")
+    except OSError:
+        return ""
+
+
+def resolvers_in(text: str) -> Iterator[str]:
+    """The addresses that the lines ``nameserver`` of a ``resolv.conf`` name, in its order; what is none is left out."""
+    for line in text.splitlines():
+        words = line.split()
+        if len(words) > 1 and words[0] == "nameserver":
+            with contextlib.suppress(ValueError):
+                yield str(ipaddress.ip_address(words[1]))
+
+
+def _of_the_registry() -> Iterator[str]:
+    import dns.exception  # noqa: PLC0415
+    import dns.resolver  # noqa: PLC0415
+
+    with contextlib.suppress(dns.exception.DNSException):
+        yield from map(str, dns.resolver.Resolver().nameservers)

@@ -6,7 +6,8 @@ names and addresses that visitors use.
 
 import ipaddress
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.errors import UsageError
 from pewter.places import socket_text
@@ -15,8 +16,7 @@ from pewter.web.urls import InvalidUrl, read_host
 _SIDE = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[\]]+)(?::(?P<port>[0-9]{1,5}))?")
 
 
-@dataclass(frozen=True, slots=True)
-class Destination:
+class Destination(msgspec.Struct, frozen=True):
     """Where one connection goes."""
 
     address: str
@@ -36,8 +36,7 @@ class Destination:
         return socket_text(self.connect_address, self.connect_port)
 
 
-@dataclass(frozen=True, slots=True)
-class Route:
+class Route(msgspec.Struct, frozen=True):
     """``www.x.example:443=127.0.0.1:18443``; a side without a port means every port, or the same one."""
 
     host: str

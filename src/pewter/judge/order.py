@@ -7,7 +7,6 @@ HSTS, and what is left.  What only follows from another gap stands with it: who 
 
 import datetime
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 
 import msgspec
 
@@ -40,8 +39,7 @@ class FirstStep(msgspec.Struct, frozen=True, omit_defaults=True):
     """From when on visitors are stopped, where that is known."""
 
 
-@dataclass(frozen=True)
-class Worded:
+class Worded(msgspec.Struct, frozen=True):
     """What is known of one entry of a report here."""
 
     number: int
@@ -52,8 +50,7 @@ class Worded:
     """The earliest moment from which it stops visitors."""
 
 
-@dataclass(frozen=True)
-class Told:
+class Told(msgspec.Struct, frozen=True):
     """Of which names is told, and how."""
 
     names: tuple[str, ...]

@@ -5,7 +5,6 @@ import functools
 import importlib.resources
 import tomllib
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 import msgspec
@@ -75,8 +74,7 @@ class Words(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     that is there counts: who mends it mends both."""
 
 
-@dataclass(frozen=True)
-class Rule(Generic[C_contra]):
+class Rule(msgspec.Struct, Generic[C_contra], frozen=True, dict=True):
     """One rule of the catalogue."""
 
     name: str

@@ -6,10 +6,10 @@ an answer, are counted apart from what rules make of them.  A gap may be closed 
 of the earlier one that the rule's area asks for at the gap's hosts, but for those whose place is surely gone.
 """
 
-import dataclasses
 import functools
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import (
     DnsSeen,
@@ -43,8 +43,7 @@ _OF_PAGES = frozenset({"page", "cookie"})
 """Areas to which an error page in place of a page shows nothing."""
 
 
-@dataclass(frozen=True, slots=True)
-class Sight:
+class Sight(msgspec.Struct, frozen=True):
     """One question of a look."""
 
     kind: str
@@ -357,7 +356,7 @@ def _of_endpoint(endpoint: Endpoint) -> Iterator[tuple[Sight, str]]:
     for probe in endpoint.probes:
         if probe.offer.without or probe.offer.options:
             continue
-        numbered = dataclasses.replace(versions, what=f"{versions.what} {probe.offer.versions}")
+        numbered = msgspec.structs.replace(versions, what=f"{versions.what} {probe.offer.versions}")
         match probe.answer:
             case Unseen(reason=reason) | NoConnection(detail=reason):
                 yield numbered, reason

@@ -2,7 +2,8 @@
 
 import enum
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Reply
 
@@ -21,8 +22,7 @@ class ChainEnd(enum.Enum):
     OPEN = "not followed to its end"
 
 
-@dataclass(frozen=True)
-class Chain:
+class Chain(msgspec.Struct, frozen=True):
     """``links[0]`` is the name; each further one the target of the alias before it."""
 
     links: tuple[str, ...]

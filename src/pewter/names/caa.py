@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Reply, Unseen
 
@@ -18,8 +19,7 @@ _DOMAIN = re.compile(rf"{_LABEL}(?:\.{_LABEL})*")
 _PARAMETERS = re.compile(rf"{_PARAMETER}(?:[ \t]++{_PARAMETER})*+")
 
 
-@dataclass(frozen=True)
-class Caa:
+class Caa(msgspec.Struct, frozen=True):
     """One record."""
 
     flags: int
@@ -98,8 +98,7 @@ def _is_one_off(one: str, other: str) -> bool:
     return one[start + (len(one) >= len(other)) :] == other[start + (len(other) >= len(one)) :]
 
 
-@dataclass(frozen=True)
-class RelevantSet:
+class RelevantSet(msgspec.Struct, frozen=True):
     """The set that decides for a name, and where it stands."""
 
     owner: str
@@ -143,8 +142,7 @@ def climb(name: str, ask: Ask) -> RelevantSet | Unseen | None:
     return None
 
 
-@dataclass(frozen=True)
-class Verdict:
+class Verdict(msgspec.Struct, frozen=True):
     """Whether the CA of a certificate may issue for a name again."""
 
     allowed: bool | None

@@ -1,7 +1,8 @@
 """Do the servers of a zone give one answer?  Rotation, geography and an old copy are told apart."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Reply, Way
 
@@ -10,8 +11,7 @@ from .answers import Answers, data_of, end_of_aliases, final_data, records_of, s
 REPEATED = (Way.DIRECT, Way.AGAIN)
 
 
-@dataclass(frozen=True)
-class Said:
+class Said(msgspec.Struct, frozen=True):
     """What one server said of one name and type, over all repeats."""
 
     server: int

@@ -5,13 +5,16 @@ import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+import msgspec
+
+from .labels import label_text
+
 ALIAS_MODE = 0
 _MANDATORY, _ALPN, _NO_DEFAULT_ALPN, _PORT, _IPV4_HINT, _ECH, _IPV6_HINT = range(7)
 _KNOWN = frozenset(range(7))
 
 
-@dataclass(frozen=True)
-class HttpsRecord:
+class HttpsRecord(msgspec.Struct, frozen=True):
     """One record that can be read."""
 
     priority: int
@@ -45,8 +48,7 @@ class HttpsRecord:
         return " ".join(words)
 
 
-@dataclass(frozen=True)
-class Malformed:
+class Malformed(msgspec.Struct, frozen=True):
     """A record that voids its whole set (section 2.2)."""
 
     reason: str
@@ -150,22 +152,12 @@ def _name(octets: bytes, at: int) -> tuple[str | None, int]:
             return ".".join(labels) or ".", at + 1
         if length > 63 or at + 1 + length > len(octets) or len(labels) > 127:
             break
-        labels.append(_label(octets[at + 1 : at + 1 + length]))
+        labels.append(label_text(octets[at + 1 : at + 1 + length]))
         at += 1 + length
     return None, at
 
 
-def _label(octets: bytes) -> str:
-    """As dnspython and RFC 4343 section 2.1 write it."""
-    return "".join(chr(each).lower() if _is_plain(each) else f"\\{each:03d}" for each in octets)
-
-
-def _is_plain(octet: int) -> bool:
-    return chr(octet).isascii() and (chr(octet).isalnum() or chr(octet) in "-_")
-
-
-@dataclass(frozen=True)
-class HttpsSet:
+class HttpsSet(msgspec.Struct, frozen=True):
     """What clients make of all records of a name."""
 
     alias: str = ""

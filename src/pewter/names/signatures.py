@@ -2,15 +2,15 @@
 
 import datetime
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Reply, Unseen
 
 from .answers import data_of
 
 
-@dataclass(frozen=True)
-class Signature:
+class Signature(msgspec.Struct, frozen=True):
     """What an RRSIG says of its own life."""
 
     covered: str

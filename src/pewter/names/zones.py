@@ -1,7 +1,8 @@
 """Zones and their servers: where the cuts are, who is named where, and which servers do not serve."""
 
 import enum
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Reply, Unseen, Way
 
@@ -78,8 +79,7 @@ class Lame(enum.Enum):
     NO_ADDRESS = "has no address"
 
 
-@dataclass(frozen=True)
-class Delegation:
+class Delegation(msgspec.Struct, frozen=True):
     """What the parent's servers say of a zone."""
 
     servers: frozenset[str]

@@ -3,7 +3,8 @@
 import datetime
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.crypto import SignatureVerdict
 
@@ -13,8 +14,7 @@ from .signatures import verify_signature
 from .stores import Store
 
 
-@dataclass(frozen=True, slots=True)
-class ChainAssessment:
+class ChainAssessment(msgspec.Struct, frozen=True):
     """One served chain, held against the stores."""
 
     sent: tuple[Certificate, ...]

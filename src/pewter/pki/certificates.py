@@ -6,8 +6,8 @@
 import datetime
 import functools
 import hashlib
-from dataclasses import dataclass
 
+import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
@@ -25,8 +25,7 @@ MAX_CERTIFICATE = 1 << 18
 """Octets of one certificate; browsers refuse chains of 100 KB."""
 
 
-@dataclass(frozen=True, slots=True)
-class MalformedCertificate:
+class MalformedCertificate(msgspec.Struct, frozen=True):
     """Octets that were served as a certificate and cannot be read as one."""
 
     sha256: str
@@ -34,8 +33,7 @@ class MalformedCertificate:
     reason: str
 
 
-@dataclass(frozen=True)
-class Certificate:
+class Certificate(msgspec.Struct, frozen=True, dict=True):
     """One certificate, taken apart."""
 
     sha256: str

@@ -6,7 +6,8 @@ one looked for is read.  Delta CRLs and indirect CRLs are said to be what they a
 
 import datetime
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.crypto import SignatureVerdict
 from pewter.octets import DecodeError
@@ -29,8 +30,7 @@ _SHORTEST_ENTRY = 18
 """Octets of a serial number and a time: the entries of a list of 16 MB are fewer than a million."""
 
 
-@dataclass(frozen=True, slots=True)
-class Scope:
+class Scope(msgspec.Struct, frozen=True):
     """IssuingDistributionPoint (section 5.2.5)."""
 
     uris: tuple[str, ...] = ()
@@ -44,8 +44,7 @@ class Scope:
     indirect: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class RevokedEntry:
+class RevokedEntry(msgspec.Struct, frozen=True):
     """One entry that was looked for."""
 
     at: datetime.datetime
@@ -54,8 +53,7 @@ class RevokedEntry:
     """It has a critical extension that is not processed."""
 
 
-@dataclass(frozen=True, slots=True)
-class Crl:
+class Crl(msgspec.Struct, frozen=True):
     """One list."""
 
     issuer: DistinguishedName

@@ -7,7 +7,8 @@ review has to describe.
 import datetime
 import functools
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.octets import DecodeError
 
@@ -26,8 +27,7 @@ _UTC_TIME = re.compile(rb"[0-9]{12}Z")
 _GENERALIZED_TIME = re.compile(rb"[0-9]{14}Z")
 
 
-@dataclass(frozen=True, slots=True)
-class Element:
+class Element(msgspec.Struct, frozen=True):
     """One tag, length and value."""
 
     tag: int

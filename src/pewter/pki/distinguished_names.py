@@ -2,7 +2,8 @@
 
 import functools
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.kept import kept
 
@@ -26,8 +27,7 @@ _ORGANIZATION = "2.5.4.10"
 _ENCODINGS = {0x0C: "utf-8", 0x13: "ascii", 0x14: "latin-1", 0x16: "ascii", 0x1C: "utf-32-be", 0x1E: "utf-16-be"}
 
 
-@dataclass(frozen=True, slots=True)
-class Attribute:
+class Attribute(msgspec.Struct, frozen=True):
     """One attribute type and value."""
 
     oid: str
@@ -41,8 +41,7 @@ class Attribute:
         return self.oid, re.sub(r" +", " ", self.text.strip()).casefold() if self.is_text else self.text
 
 
-@dataclass(frozen=True)
-class DistinguishedName:
+class DistinguishedName(msgspec.Struct, frozen=True, dict=True):
     """A Name: relative distinguished names in the order of the encoding."""
 
     octets: bytes

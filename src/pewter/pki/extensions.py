@@ -1,7 +1,8 @@
 """The certificate extensions that decide about a web server's path (RFC 5280 section 4.2)."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.octets import DecodeError
 
@@ -66,8 +67,7 @@ _URI = 0x86
 _IP_ADDRESS = 0x87
 
 
-@dataclass(frozen=True, slots=True)
-class RawExtension:
+class RawExtension(msgspec.Struct, frozen=True):
     """One extension, its value unread."""
 
     oid: str
@@ -77,8 +77,7 @@ class RawExtension:
     """Its critical flag is in DER."""
 
 
-@dataclass(frozen=True, slots=True)
-class ExtensionFault:
+class ExtensionFault(msgspec.Struct, frozen=True):
     """Why one extension cannot be read, or should not be there."""
 
     oid: str
@@ -87,8 +86,7 @@ class ExtensionFault:
     """Browsers refuse the certificate for it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Subtrees:
+class Subtrees(msgspec.Struct, frozen=True):
     """One side of NameConstraints, by the type of name it speaks of."""
 
     dns: tuple[str, ...] = ()
@@ -107,8 +105,7 @@ class Subtrees:
         return len(self.dns) + len(self.ip) + len(self.directory) + len(self.email) + len(self.uri)
 
 
-@dataclass(frozen=True, slots=True)
-class NameConstraints:
+class NameConstraints(msgspec.Struct, frozen=True):
     """RFC 5280 section 4.2.1.10."""
 
     permitted: Subtrees
@@ -116,8 +113,7 @@ class NameConstraints:
     critical: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class PolicyFacts:
+class PolicyFacts(msgspec.Struct, frozen=True):
     """What a certificate says of policies (RFC 5280 sections 4.2.1.4, 4.2.1.5, 4.2.1.11 and 4.2.1.14)."""
 
     policies: tuple[str, ...] | None = None
@@ -129,8 +125,7 @@ class PolicyFacts:
     inhibit_any_policy: int | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class ExtensionFacts:
+class ExtensionFacts(msgspec.Struct, frozen=True):
     """What the extensions say; None where an extension is not there."""
 
     dns_names: tuple[str, ...] = ()

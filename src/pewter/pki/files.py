@@ -7,8 +7,8 @@ import base64
 import enum
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 
+import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 
@@ -73,8 +73,7 @@ class FileForm(enum.Enum):
         return self in {FileForm.PKCS7_AS_PEM, FileForm.PKCS7, FileForm.PKCS12}
 
 
-@dataclass(frozen=True)
-class FileItem:
+class FileItem(msgspec.Struct, frozen=True):
     """One thing in a file."""
 
     kind: FileKind
@@ -91,8 +90,7 @@ class FileItem:
     is_encrypted: bool = False
 
 
-@dataclass(frozen=True)
-class FileContents:
+class FileContents(msgspec.Struct, frozen=True):
     """One file, taken apart."""
 
     name: str

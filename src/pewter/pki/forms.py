@@ -1,7 +1,8 @@
 """Forms that RFC 5280 lays down for a certificate, and which of their breaches browsers insist on."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from .certificates import Certificate
 from .extensions import KEY_CERT_SIGN, SUBJECT_ALT_NAME, extension_title
@@ -9,8 +10,7 @@ from .extensions import KEY_CERT_SIGN, SUBJECT_ALT_NAME, extension_title
 MAX_SERIAL_OCTETS = 20
 
 
-@dataclass(frozen=True, slots=True)
-class FormFault:
+class FormFault(msgspec.Struct, frozen=True):
     """One breach."""
 
     words: str

@@ -3,7 +3,7 @@
 Kinds that the cryptography package cannot load are read too: a review has to name them.
 """
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.octets import DecodeError
 
@@ -43,8 +43,7 @@ _CURVES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class KeyFacts:
+class KeyFacts(msgspec.Struct, frozen=True):
     """One public key."""
 
     kind: str

@@ -1,15 +1,15 @@
 """A certificate's life, in fractions (RFC 5280 section 4.1.2.5)."""
 
 import datetime
-from dataclasses import dataclass
+
+import msgspec
 
 from .certificates import Certificate
 
 ONE_SECOND = datetime.timedelta(seconds=1)
 
 
-@dataclass(frozen=True, slots=True)
-class Life:
+class Life(msgspec.Struct, frozen=True):
     """From notBefore to notAfter, both ends included."""
 
     not_before: datetime.datetime

@@ -9,7 +9,8 @@ import base64
 import datetime
 import hashlib
 import urllib.parse
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.crypto import SignatureVerdict
 from pewter.octets import DecodeError
@@ -37,8 +38,7 @@ _HASHES = {
 _STATUS_WORDS = {1: "malformedRequest", 2: "internalError", 3: "tryLater", 5: "sigRequired", 6: "unauthorized"}
 
 
-@dataclass(frozen=True, slots=True)
-class CertId:
+class CertId(msgspec.Struct, frozen=True):
     """Which certificate is meant (section 4.1.1)."""
 
     hash_algorithm: str
@@ -49,8 +49,7 @@ class CertId:
     serial: int
 
 
-@dataclass(frozen=True, slots=True)
-class SingleResponse:
+class SingleResponse(msgspec.Struct, frozen=True):
     """What is said of one certificate (section 4.2.1)."""
 
     certificate: CertId
@@ -65,8 +64,7 @@ class SingleResponse:
     """The SignedCertificateTimestampList of RFC 6962 section 3.3."""
 
 
-@dataclass(frozen=True, slots=True)
-class OcspResponse:
+class OcspResponse(msgspec.Struct, frozen=True):
     """One OCSPResponse, unjudged."""
 
     status: int

@@ -20,7 +20,8 @@ All work is bounded, for a server chooses what it sends: at most MAX_SIGNATURE_W
 import datetime
 import enum
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.crypto import SignatureVerdict
 
@@ -70,8 +71,7 @@ class FaultKind(enum.Enum):
     WORK_LIMIT = "work limit"
 
 
-@dataclass(frozen=True, slots=True)
-class PathFault:
+class PathFault(msgspec.Struct, frozen=True):
     """One reason, and the certificate at which it lies."""
 
     kind: FaultKind
@@ -79,8 +79,7 @@ class PathFault:
     detail: str
 
 
-@dataclass(frozen=True, slots=True)
-class Path:
+class Path(msgspec.Struct, frozen=True):
     """One way from the leaf up."""
 
     certificates: tuple[Certificate, ...]

@@ -4,8 +4,8 @@ import base64
 import binascii
 import re
 from collections.abc import Container, Iterator
-from dataclasses import dataclass
 
+import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 
@@ -16,8 +16,7 @@ _MARK = re.compile(r"-----(?P<edge>BEGIN|END) (?P<label>[A-Z0-9 #]{1,40})-----")
 _MAX_TITLE = 200
 
 
-@dataclass(frozen=True, slots=True)
-class PemBlock:
+class PemBlock(msgspec.Struct, frozen=True):
     """What stands between a BEGIN line and the END line of the same label, or what is wrong with one of them."""
 
     label: str

@@ -2,7 +2,8 @@
 
 import datetime
 import enum
-from dataclasses import dataclass
+
+import msgspec
 
 CLOCK_SKEW = datetime.timedelta(minutes=5)
 """Responders answer with the present second as thisUpdate, by a clock of their own, and after the look began."""
@@ -30,8 +31,7 @@ class StatusKind(enum.Enum):
         return self in {StatusKind.GOOD, StatusKind.REVOKED}
 
 
-@dataclass(frozen=True, slots=True)
-class StatusVerdict:
+class StatusVerdict(msgspec.Struct, frozen=True):
     """One answer, judged."""
 
     kind: StatusKind

@@ -1,14 +1,14 @@
 """Root stores: whom a visitor's program trusts."""
 
 import functools
-from dataclasses import dataclass
+
+import msgspec
 
 from .certificates import Certificate, MalformedCertificate, read_certificate
 from .pem import read_certificate_blocks
 
 
-@dataclass(frozen=True)
-class Store:
+class Store(msgspec.Struct, frozen=True, dict=True):
     """A named set of trust anchors."""
 
     title: str

@@ -4,8 +4,8 @@ import datetime
 import hashlib
 import struct
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
@@ -27,8 +27,7 @@ _ALGORITHMS = {
 _X509_ENTRY, _PRECERT_ENTRY = 0, 1
 
 
-@dataclass(frozen=True, slots=True)
-class SignedTimestamp:
+class SignedTimestamp(msgspec.Struct, frozen=True):
     """One SCT of version 1."""
 
     log_id: bytes
@@ -43,8 +42,7 @@ class SignedTimestamp:
     """Since 1970, as signed."""
 
 
-@dataclass(frozen=True)
-class Log:
+class Log(msgspec.Struct, frozen=True):
     """A log whose key is known."""
 
     title: str

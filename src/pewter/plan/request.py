@@ -1,11 +1,11 @@
 """What is asked of a look: the one type for the command, for Python and for surveys."""
 
-from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
 
-@dataclass(frozen=True)
-class LookRequest:
+
+class LookRequest(msgspec.Struct, frozen=True):
     """The options of a look and its terms, as typed."""
 
     targets: tuple[str, ...] = ()

@@ -1,7 +1,6 @@
 """From what was typed and the site file to a plan, its terms, and what the reviewer's own files hold."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -27,8 +26,7 @@ GENTLE_SECONDS = 300.0
 """For the whole review, where it makes one connection at a time."""
 
 
-@dataclass(frozen=True)
-class Settled:
+class Settled(msgspec.Struct, frozen=True):
     """What a look is made of."""
 
     plan: Plan

@@ -1,7 +1,8 @@
 """Targets, paths, levels and days, as a user types them."""
 
 import datetime
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.errors import UsageError
 from pewter.gather.routes import read_address_and_port, read_origin
@@ -10,8 +11,7 @@ from pewter.places import socket_text
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
 
 
-@dataclass(frozen=True)
-class TypedTarget:
+class TypedTarget(msgspec.Struct, frozen=True):
     """What was typed as one."""
 
     host: str

@@ -5,14 +5,13 @@ A function is imported when its format is wanted: no command waits for the other
 
 import importlib
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from pewter.errors import UsageError
 
 
-@dataclass(frozen=True)
-class Format:
+class Format(NamedTuple):
     """One way to write a result down."""
 
     suffix: str
@@ -26,8 +25,7 @@ class Format:
         return made
 
 
-@dataclass(frozen=True)
-class Formats:
+class Formats(NamedTuple):
     """All formats of one kind of result."""
 
     rows: tuple[Format, ...]

@@ -4,7 +4,6 @@ import datetime
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import msgspec
@@ -30,8 +29,7 @@ MAX_CHANGED = 50
 _LEVELS = tuple(level.value for level in Level)
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(msgspec.Struct, frozen=True):
     """A survey as far as it has come."""
 
     rows: Sequence[Row]
@@ -44,7 +42,7 @@ class Found:
     run: int
     begun: datetime.datetime | None
     is_whole: bool
-    titles: dict[str, str] = field(default_factory=dict)
+    titles: dict[str, str] = msgspec.field(default_factory=dict)
     """Of rules."""
 
     @property

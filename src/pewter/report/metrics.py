@@ -1,7 +1,8 @@
 """Metrics: OpenMetrics text 1.0, and the older text format that a textfile collector reads."""
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.escape import escaped
 from pewter.judge.endings import Ending
@@ -12,8 +13,7 @@ from pewter.levels import Level
 Labels = tuple[tuple[str, str], ...]
 
 
-@dataclass(frozen=True)
-class Family:
+class Family(msgspec.Struct, frozen=True):
     """One gauge; the unit is the end of its name."""
 
     name: str

@@ -5,7 +5,8 @@ Worked out from results, so that a saved review need not hold it.
 
 import datetime
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import WayIn
 from pewter.judge.outcomes import Accepted, Gap, Judged
@@ -19,8 +20,7 @@ from pewter.web.urls import read_url
 _DAY, _HOUR = 86400, 3600
 
 
-@dataclass(frozen=True)
-class NameLine:
+class NameLine(msgspec.Struct, frozen=True):
     """What is told of one name in a table."""
 
     name: str

@@ -2,8 +2,8 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+import msgspec
 from rich.cells import cell_len, chop_cells
 from rich.text import Text
 
@@ -16,8 +16,7 @@ LISTED = 4
 """Places and names of one entry that are listed before the rest is counted."""
 
 
-@dataclass(frozen=True, slots=True)
-class Marks:
+class Marks(msgspec.Struct, frozen=True):
     """Shapes, so that nothing depends on colour."""
 
     level: dict[Level, str]

@@ -8,7 +8,8 @@ import hashlib
 import importlib.resources
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.errors import UsageError
 from pewter.judge.summary import Row
@@ -88,8 +89,7 @@ _LEVEL_ORDER = {"breaks": 0, "exposes": 1, "weakens": 2, "note": 3}
 SECONDS = (0, 0.5, 1, 2, 3, 5, 8, 12, 20, 30, 60, 600)
 
 
-@dataclass(frozen=True)
-class _Part:
+class _Part(msgspec.Struct, frozen=True):
     """What was counted, with its n."""
 
     title: str

@@ -1,5 +1,7 @@
 """Which site goes to which worker: one address is asked by one worker at a time, and no host many times in a row.
 
+import msgspec
+
 Pure bookkeeping: no processes and no clock.
 """
 
@@ -7,12 +9,13 @@ from collections import Counter, deque
 from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import dataclass, field
 
+import msgspec
+
 SITES_AT_AN_ADDRESS, SITES_IN_A_NETWORK = 4, 16
 """Sites under way behind one place; more would only wait for its turns."""
 
 
-@dataclass(frozen=True)
-class Task:
+class Task(msgspec.Struct, frozen=True):
     """A site with the places that it will ask."""
 
     key: str

@@ -3,7 +3,8 @@
 import csv
 import io
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
@@ -22,8 +23,7 @@ COLUMNS = ("site", "name", "names", "host", "hostname", "domain", "url")
 """Heads of a column of names, the first of these that there is."""
 
 
-@dataclass(frozen=True)
-class Site:
+class Site(msgspec.Struct, frozen=True):
     """One line of the list."""
 
     targets: tuple[Target, ...]
@@ -38,16 +38,14 @@ class Site:
         return first.host if first.port == 443 else f"{first.host}:{first.port}"
 
 
-@dataclass(frozen=True)
-class WrongLine:
+class WrongLine(msgspec.Struct, frozen=True):
     """One that names no site."""
 
     number: int
     why: str
 
 
-@dataclass(frozen=True)
-class SiteList:
+class SiteList(msgspec.Struct, frozen=True):
     """What a list comes to."""
 
     sites: tuple[Site, ...]
@@ -116,8 +114,7 @@ def _lines(text: str) -> Iterator[tuple[int, Sequence[str]]]:
         yield number, stripped.partition(" #")[0].replace(",", " ").replace(";", " ").split()
 
 
-@dataclass(frozen=True)
-class _Column:
+class _Column(msgspec.Struct, frozen=True):
     """Where the names are in a table."""
 
     position: int

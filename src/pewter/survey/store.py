@@ -8,7 +8,6 @@ import contextlib
 import datetime
 import sqlite3
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -50,8 +49,7 @@ create table reviews (site text not null, run integer not null, review blob not 
 """
 
 
-@dataclass(frozen=True)
-class Listed:
+class Listed(msgspec.Struct, frozen=True):
     """What a list changed in a folder."""
 
     new: int
@@ -300,8 +298,7 @@ class Ledger:
             self._db.execute("pragma wal_checkpoint(truncate)")
 
 
-@dataclass(frozen=True)
-class Again:
+class Again(msgspec.Struct, frozen=True):
     """Which sites are looked at anew."""
 
     which: str

@@ -1,8 +1,9 @@
 """Certificate and key files before they are installed."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
@@ -28,8 +29,7 @@ MAX_FILE = 16 << 20
 MAX_PASSPHRASE = 4096
 
 
-@dataclass(frozen=True)
-class BundleRequest:
+class BundleRequest(msgspec.Struct, frozen=True):
     """Which files, for which names, and what is asked of the network."""
 
     files: tuple[Path, ...] = ()
@@ -46,8 +46,7 @@ class BundleRequest:
     """Where the mended chain goes."""
 
 
-@dataclass(frozen=True)
-class Bundled:
+class Bundled(msgspec.Struct, frozen=True):
     """What came of it."""
 
     review: BundleReview

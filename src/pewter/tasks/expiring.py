@@ -2,8 +2,9 @@
 
 import datetime
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+import msgspec
 
 from pewter.errors import FileError
 from pewter.expectations import Expectations
@@ -20,16 +21,14 @@ SURVEY = "survey.sqlite"
 """The ledger in the folder of a survey."""
 
 
-@dataclass(frozen=True)
-class ExpiryRequest:
+class ExpiryRequest(msgspec.Struct, frozen=True):
     """Of what, and by which day it is told what is past."""
 
     sources: tuple[Path, ...]
     as_of: str | None = None
 
 
-@dataclass(frozen=True)
-class Endings:
+class Endings(msgspec.Struct, frozen=True):
     """What ends, soonest first."""
 
     endings: tuple[Ending, ...]

@@ -2,7 +2,6 @@
 
 import datetime
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -27,8 +26,7 @@ MAX_NAMED = 3
 """Awaited gaps that a line names before it counts the rest."""
 
 
-@dataclass(frozen=True)
-class RecheckRequest:
+class RecheckRequest(msgspec.Struct, frozen=True):
     """Which review, which of its gaps, and how long they are waited for."""
 
     review: Path
@@ -39,8 +37,7 @@ class RecheckRequest:
     fail_on: str | None = None
 
 
-@dataclass(frozen=True)
-class Rechecked:
+class Rechecked(msgspec.Struct, frozen=True):
     """What came of it."""
 
     old: Review
@@ -117,8 +114,7 @@ def _narrowed(old: Review, rules: Sequence[str]) -> Review:
     return msgspec.structs.replace(old, results=msgspec.structs.replace(old.results, rules=kept))
 
 
-@dataclass(frozen=True)
-class _Waiting:
+class _Waiting(msgspec.Struct, frozen=True):
     """What a waiting recheck goes by."""
 
     old: Review

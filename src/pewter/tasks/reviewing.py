@@ -1,6 +1,5 @@
 """A review: settled, looked at, judged."""
 
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import msgspec
@@ -15,17 +14,16 @@ from pewter.plan.texts import read_as_of, read_level
 from .surroundings import Alone, Surroundings
 
 
-@dataclass(frozen=True)
-class ReviewRequest:
+class ReviewRequest(msgspec.Struct, frozen=True):
     """What is to be reviewed, and how it is judged."""
 
-    look: LookRequest = field(default_factory=LookRequest)
+    look: LookRequest = msgspec.field(default_factory=LookRequest)
     har: tuple[Path, ...] = ()
     """Recordings of a browser."""
 
     as_of: str | None = None
     fail_on: str = "exposes"
-    folder: Path = field(default_factory=Path)
+    folder: Path = msgspec.field(default_factory=Path)
     """Whose ``pewter.toml`` counts."""
 
 

@@ -1,7 +1,6 @@
 """What is done with saved reviews, without the network: shown again, judged again, compared."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import msgspec
@@ -32,8 +31,7 @@ def read_report(path: Path, site: str | None = None) -> Review:
     return read_saved(path)
 
 
-@dataclass(frozen=True)
-class JudgeRequest:
+class JudgeRequest(msgspec.Struct, frozen=True):
     """Which review, and by what it is judged."""
 
     review: Path
@@ -57,8 +55,7 @@ def judge(request: JudgeRequest) -> Review:
     return make_review(case_of(_with_trust(review, request.trust), terms, read_as_of(request.as_of)))
 
 
-@dataclass(frozen=True)
-class Compared:
+class Compared(msgspec.Struct, frozen=True):
     """Two reviews of one site, and what changed."""
 
     before: Review

@@ -1,8 +1,8 @@
 """A look, and a starter ``pewter.toml`` out of it."""
 
-import dataclasses
-from dataclasses import dataclass, field
 from pathlib import Path
+
+import msgspec
 
 from pewter.errors import NotReviewedError, UsageError
 from pewter.facts.case import Case
@@ -18,15 +18,14 @@ from pewter.plan.starter import starter_text
 from .surroundings import Alone, Surroundings
 
 
-@dataclass(frozen=True)
-class InitRequest:
+class InitRequest(msgspec.Struct, frozen=True):
     """For which site, and where."""
 
-    look: LookRequest = field(default_factory=LookRequest)
+    look: LookRequest = msgspec.field(default_factory=LookRequest)
     force: bool = False
     """What is there is overwritten."""
 
-    folder: Path = field(default_factory=Path)
+    folder: Path = msgspec.field(default_factory=Path)
 
 
 def init(request: InitRequest, around: Surroundings | None = None) -> Path:
@@ -37,7 +36,7 @@ def init(request: InitRequest, around: Surroundings | None = None) -> Path:
         raise UsageError(f"{NAME} is there already. --force writes it anew; what stands in it is then lost.")
     check_writable(file)
     # A file that is about to be overwritten is no expectation.
-    settled = settle(dataclasses.replace(request.look, uses_site_file=False), request.folder, around.say)
+    settled = settle(msgspec.structs.replace(request.look, uses_site_file=False), request.folder, around.say)
     evidence = around.look(settled.plan, settled.given)
     case = Case(evidence, settled.terms, evidence.begun, settled.given.stores)
     review = make_review(case)

@@ -3,7 +3,6 @@
 import datetime
 import os
 import sys
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -37,8 +36,7 @@ if TYPE_CHECKING:
 SITES_UNDER_WAY = 60
 
 
-@dataclass(frozen=True)
-class SurveyRequest:
+class SurveyRequest(msgspec.Struct, frozen=True):
     """Which sites, where what is found is kept, and how each is looked at."""
 
     list: Path
@@ -47,7 +45,7 @@ class SurveyRequest:
     into: Path
     again: str | None = None
     brief: bool = False
-    look: LookRequest = field(default_factory=LookRequest)
+    look: LookRequest = msgspec.field(default_factory=LookRequest)
     """Of its options those that every site can have: routes, resolvers, trust, areas, revocation, gentle, timeout."""
 
     workers: int | None = None
@@ -55,8 +53,7 @@ class SurveyRequest:
     cluster_tls: tuple[Path, ...] = ()
 
 
-@dataclass(frozen=True)
-class Surveyed:
+class Surveyed(msgspec.Struct, frozen=True):
     """What a survey's folder tells."""
 
     found: Found

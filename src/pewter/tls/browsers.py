@@ -1,6 +1,6 @@
 """What the hellos of two current browsers offer, as far as it decides whether a handshake comes about."""
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.evidence import Offer
 
@@ -11,8 +11,7 @@ _TLS_1_3 = (0x1301, 0x1302, 0x1303)
 _RSA_AND_CBC = (0x009C, 0x009D, 0x002F, 0x0035)
 
 
-@dataclass(frozen=True)
-class BrowserProfile:
+class BrowserProfile(msgspec.Struct, frozen=True):
     """One browser, as its desktop version comes."""
 
     title: str

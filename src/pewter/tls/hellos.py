@@ -1,6 +1,6 @@
 """ClientHello and ServerHello (RFC 8446 section 4.1, RFC 5246 section 7.4.1)."""
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.octets import DecodeError, Reader, read_uint16s, uint16s, vector
 
@@ -10,16 +10,14 @@ HELLO_RETRY_RANDOM = bytes.fromhex("cf21ad74e59a6111be1d8c021e65b891c2a211167abb
 """ServerHello.random of a HelloRetryRequest: SHA-256 of "HelloRetryRequest" (RFC 8446 section 4.1.3)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Extension:
+class Extension(msgspec.Struct, frozen=True):
     """One extension, its body unread."""
 
     type: int
     body: bytes
 
 
-@dataclass(frozen=True, slots=True)
-class ClientHello:
+class ClientHello(msgspec.Struct, frozen=True):
     """All fields of a ClientHello as they stand on the wire."""
 
     random: bytes
@@ -36,8 +34,7 @@ class ClientHello:
         return next((extension.body for extension in self.extensions if extension.type == wanted), None)
 
 
-@dataclass(frozen=True, slots=True)
-class ServerHello:
+class ServerHello(msgspec.Struct, frozen=True):
     """All fields of a ServerHello or HelloRetryRequest as they stand on the wire."""
 
     legacy_version: int

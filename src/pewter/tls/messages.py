@@ -1,6 +1,6 @@
 """The server's certificate messages, before and since TLS 1.3."""
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.octets import DecodeError, Reader, vector
 
@@ -10,8 +10,7 @@ from .hellos import read_extensions
 _OCSP = 1
 
 
-@dataclass(frozen=True, slots=True)
-class CertificateMessage:
+class CertificateMessage(msgspec.Struct, frozen=True):
     """What a Certificate message carries."""
 
     chain: tuple[bytes, ...]
@@ -24,8 +23,7 @@ class CertificateMessage:
     """The SignedCertificateTimestampList beside the leaf, likewise."""
 
 
-@dataclass(frozen=True, slots=True)
-class ServerKeyExchange:
+class ServerKeyExchange(msgspec.Struct, frozen=True):
     """The server's ephemeral parameters and its signature over them."""
 
     params: bytes

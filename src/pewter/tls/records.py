@@ -1,6 +1,6 @@
 """The record layer (RFC 8446 section 5.1, RFC 5246 section 6.2)."""
 
-from dataclasses import dataclass
+import msgspec
 
 from pewter.octets import DecodeError, vector
 
@@ -16,8 +16,7 @@ MAX_RECORDS = 1000
 """Of one exchange, empty ones and warnings among them; a chain of 100 KB takes 200 of the shortest that there are."""
 
 
-@dataclass(frozen=True, slots=True)
-class Record:
+class Record(msgspec.Struct, frozen=True):
     """One record as it came."""
 
     type: int

@@ -215,15 +215,13 @@ class Picks:
 # The search
 
 
-@dataclass(frozen=True, slots=True)
-class Ask:
+class Ask(msgspec.Struct, frozen=True):
     """One hello, of which the answer is wanted."""
 
     offer: Offer
 
 
-@dataclass(frozen=True, slots=True)
-class Together:
+class Together(msgspec.Struct, frozen=True):
     """Searches that do not wait for each other."""
 
     searches: tuple["Search", ...]

@@ -2,8 +2,8 @@
 
 import secrets
 from collections.abc import Callable
-from dataclasses import dataclass
 
+import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, x448, x25519
@@ -22,8 +22,7 @@ _CURVES: dict[int, type[ec.EllipticCurve]] = {
 _ML_KEM_MODULUS = 3329
 
 
-@dataclass(frozen=True)
-class KeyShare:
+class KeyShare(msgspec.Struct, frozen=True):
     """Our half of a key agreement."""
 
     group: int

@@ -6,6 +6,8 @@ cipher kinds of three octets, and no extensions.
 
 from dataclasses import dataclass, field
 
+import msgspec
+
 from pewter.evidence import HowEnded
 from pewter.octets import DecodeError, Reader
 
@@ -26,8 +28,7 @@ CIPHER_KINDS = {
 }
 
 
-@dataclass(frozen=True)
-class Ssl2Hello:
+class Ssl2Hello(msgspec.Struct, frozen=True):
     """A server's SSL 2.0 hello."""
 
     ciphers: tuple[int, ...]

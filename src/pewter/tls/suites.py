@@ -1,16 +1,18 @@
 """Cipher suites by code point: the IANA table as a data file beside this module.
 
+import msgspec
+
 The table's origin is Wireshark's list of suites; the properties were added to it.
 """
 
 import csv
 import functools
 import importlib.resources
-from dataclasses import dataclass
+
+import msgspec
 
 
-@dataclass(frozen=True, slots=True)
-class CipherSuite:
+class CipherSuite(msgspec.Struct, frozen=True):
     """One row of the table."""
 
     code: int

@@ -7,6 +7,8 @@ ServerHello, or for the parameters of a key exchange before TLS 1.3 at ServerKey
 import enum
 from dataclasses import dataclass, field
 
+import msgspec
+
 from pewter.evidence import HowEnded, Offer
 from pewter.octets import DecodeError, Reader
 
@@ -21,8 +23,7 @@ from .suites import suite_name, table
 _FATAL = 2
 
 
-@dataclass(frozen=True)
-class Picked:
+class Picked(msgspec.Struct, frozen=True):
     """The server agreed."""
 
     version: int
@@ -55,8 +56,7 @@ class Refusal(enum.Enum):
         return cls.SILENT if ended is HowEnded.SILENT else cls(ended.value)
 
 
-@dataclass(frozen=True)
-class Refused:
+class Refused(msgspec.Struct, frozen=True):
     """The server would not, and said so by an alert, or by ending the connection."""
 
     kind: Refusal

@@ -2,7 +2,8 @@
 
 import enum
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 
 class CookieKind(enum.Enum):
@@ -15,8 +16,7 @@ class CookieKind(enum.Enum):
     OTHER = "no special purpose"
 
 
-@dataclass(frozen=True, slots=True)
-class Guess:
+class Guess(msgspec.Struct, frozen=True):
     """A kind, and the sign by which it was told."""
 
     kind: CookieKind

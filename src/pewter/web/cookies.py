@@ -7,7 +7,8 @@ lives as long as one journey and never leaves the process.
 import datetime
 import enum
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import is_ip_address
 
@@ -35,8 +36,7 @@ _PREFIX = re.compile(r"__(?:Host|Secure)-", re.IGNORECASE)
 _MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 
 
-@dataclass(frozen=True, slots=True)
-class Cookie:
+class Cookie(msgspec.Struct, frozen=True):
     """One cookie that a user agent keeps."""
 
     name: str
@@ -85,8 +85,7 @@ class RefusalKind(enum.Enum):
     OTHER = "other"
 
 
-@dataclass(frozen=True, slots=True)
-class IgnoredCookie(IgnoredField):
+class IgnoredCookie(IgnoredField, frozen=True):
     """A Set-Cookie of which user agents keep nothing."""
 
     kind: RefusalKind = RefusalKind.OTHER

@@ -1,10 +1,9 @@
 """What field readers share."""
 
-from dataclasses import dataclass
+import msgspec
 
 
-@dataclass(frozen=True, slots=True)
-class IgnoredField:
+class IgnoredField(msgspec.Struct, frozen=True):
     """A field that user agents drop, and why, in words for the report."""
 
     reason: str

@@ -5,7 +5,8 @@ program.  The head comes back in conforming form as well, so that a strict reade
 """
 
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.octets import DecodeError
 
@@ -30,8 +31,7 @@ class NoAnswer(DecodeError):
         super().__init__("answer", 0, "closed without an answer")
 
 
-@dataclass(frozen=True, slots=True)
-class Head:
+class Head(msgspec.Struct, frozen=True):
     """Status and fields of one answer."""
 
     status: int

@@ -1,7 +1,8 @@
 """Strict-Transport-Security as user agents read it (RFC 6797)."""
 
 import re
-from dataclasses import dataclass
+
+import msgspec
 
 from .fields import IgnoredField
 
@@ -16,8 +17,7 @@ _DIRECTIVE = re.compile(
 _DELTA_SECONDS = re.compile(r"[0-9]{1,4000}")
 
 
-@dataclass(frozen=True, slots=True)
-class StrictTransportSecurity:
+class StrictTransportSecurity(msgspec.Struct, frozen=True):
     """One STS field that user agents obey (RFC 6797 section 6.1)."""
 
     max_age: int

@@ -1,5 +1,7 @@
 """HTML as a stream of tags (HTML section 13.2.5), in one pass and without a tree.
 
+import msgspec
+
 A tree is what a hostile page makes expensive: formatting elements that are never closed are made again in each
 paragraph, and well-made parsers take minutes for a megabyte of attributes.  What a review asks of a page needs tags
 in their order, the text of a few elements, and whether they are shown, which the readers of these tags keep in mind.
@@ -8,7 +10,8 @@ in their order, the text of a few elements, and whether they are shown, which th
 import html.entities
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 MAX_TAGS = 100_000
 MAX_ATTRIBUTES = 256
@@ -29,8 +32,7 @@ _ESCAPABLE_TEXT = frozenset({"title", "textarea"})
 _FOREIGN = frozenset({"svg", "math"})
 
 
-@dataclass(frozen=True, slots=True)
-class StartTag:
+class StartTag(msgspec.Struct, frozen=True):
     """One start tag."""
 
     name: str
@@ -50,8 +52,7 @@ class StartTag:
         return self.attributes.get(name, "")
 
 
-@dataclass(frozen=True, slots=True)
-class EndTag:
+class EndTag(msgspec.Struct, frozen=True):
     """One end tag."""
 
     name: str

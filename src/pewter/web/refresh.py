@@ -2,7 +2,8 @@
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+import msgspec
 
 from pewter.evidence import Move, MoveKind, Page
 
@@ -16,8 +17,7 @@ LONGEST_SECONDS = 30
 """Of a move that counts: what comes later is a slide show, or a page that shows itself anew."""
 
 
-@dataclass(frozen=True, slots=True)
-class Refresh:
+class Refresh(msgspec.Struct, frozen=True):
     """One that can be read."""
 
     seconds: int

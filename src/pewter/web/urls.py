@@ -6,10 +6,10 @@ words why a text is none.
 
 import ipaddress
 import re
-from dataclasses import dataclass
 from urllib.parse import quote
 
 import ada_url
+import msgspec
 
 from pewter.kept import kept
 from pewter.places import Place, of_url
@@ -27,8 +27,7 @@ class InvalidUrl(ValueError):
     """Text that is no URL; says why in words."""
 
 
-@dataclass(frozen=True, slots=True)
-class Url:
+class Url(msgspec.Struct, frozen=True):
     """An http or https URL, normalised: A-labels in lower case, no default port, a path, no fragment, no user."""
 
     scheme: str

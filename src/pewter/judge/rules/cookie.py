@@ -6,7 +6,6 @@ A cookie that looks like a session or login is judged one level higher than othe
 
 import datetime
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import msgspec
 
@@ -33,8 +32,7 @@ _SLUGS = {
 """Which rule speaks of which refusal."""
 
 
-@dataclass(frozen=True)
-class _Set:
+class _Set(msgspec.Struct, frozen=True):
     """One Set-Cookie field of one answer."""
 
     hop: Hop

@@ -3,20 +3,17 @@
 A record that cannot be read costs itself alone.  CAA and HTTPS records are kept as octets: a malformed one tells too.
 """
 
+import enum
+import ipaddress
 import re
-import socket
 import struct
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-import dns.exception
-import dns.flags
-import dns.name
-import dns.rcode
-import dns.rdatatype
-
 from pewter.evidence import Record, Reply
 from pewter.octets import DecodeError
+
+from .labels import label_text
 
 MAX_RECORDS = 400
 """Of one message; a set of more says no more."""
@@ -24,17 +21,46 @@ MAX_RECORDS = 400
 EDNS_OCTETS = 1232
 """RFC 9715 section 3.1."""
 
-MAX_NAME, MAX_POINTERS = 255, 126
-"""Octets of a name (RFC 1035 section 3.1), and pointers of one: no name has more labels."""
+MAX_NAME, MAX_LABEL, MAX_POINTERS = 255, 63, 126
+"""Octets of a name and of a label (RFC 1035 section 3.1), and pointers of one: no name has more labels."""
 
 MAX_EXTENDED = 4
 _INTERNET = 1
 _PLAIN_NAME = re.compile(r"(?:[A-Za-z0-9_-]{1,63}\.)*[A-Za-z0-9_-]{1,63}\.?")
-_PLAIN_LABEL = re.compile(rb"[A-Za-z0-9_*-]+")
-_ESCAPED = frozenset(b'"().;\\@$')
 _DIGEST_OCTETS = {1: 20, 2: 32, 4: 48}
 _EXTENDED_ERROR = 15
 """RFC 8914 section 2."""
+
+
+class Flag(enum.IntFlag):
+    """Of a message's head (RFC 1035 section 4.1.1, RFC 4035 section 3.2)."""
+
+    QR = 0x8000
+    AA = 0x0400
+    TC = 0x0200
+    RD = 0x0100
+    RA = 0x0080
+    AD = 0x0020
+    CD = 0x0010
+
+
+DNSSEC_OK = 0x8000
+"""In the TTL of an OPT record (RFC 3225)."""
+
+_OPT = 41
+_TYPES = {
+    1: "A", 2: "NS", 5: "CNAME", 6: "SOA", 12: "PTR", 13: "HINFO", 15: "MX", 16: "TXT", 28: "AAAA", 33: "SRV",
+    35: "NAPTR", 39: "DNAME", 43: "DS", 44: "SSHFP", 46: "RRSIG", 47: "NSEC", 48: "DNSKEY", 50: "NSEC3",
+    51: "NSEC3PARAM", 52: "TLSA", 59: "CDS", 60: "CDNSKEY", 61: "OPENPGPKEY", 62: "CSYNC", 63: "ZONEMD", 64: "SVCB",
+    65: "HTTPS", 99: "SPF", 256: "URI", 257: "CAA",
+}  # fmt: skip
+_NUMBERS = {text: number for number, text in _TYPES.items()}
+_RCODES = {
+    0: "NOERROR", 1: "FORMERR", 2: "SERVFAIL", 3: "NXDOMAIN", 4: "NOTIMP", 5: "REFUSED", 6: "YXDOMAIN", 7: "YXRRSET",
+    8: "NXRRSET", 9: "NOTAUTH", 10: "NOTZONE", 11: "DSOTYPENI", 16: "BADVERS", 17: "BADKEY", 18: "BADTIME",
+    19: "BADMODE", 20: "BADNAME", 21: "BADALG", 22: "BADTRUNC", 23: "BADCOOKIE",
+}  # fmt: skip
+"""RFC 6895 section 2.3."""
 
 
 # Questions
@@ -43,27 +69,49 @@ _EXTENDED_ERROR = 15
 def build_query(
     name: str, record_type: str, number: int, *, recursion: bool, unchecked: bool, edns: bool, signed: bool
 ) -> bytes:
-    """One question (RFC 1035 section 4.1); raises DNSException for a name that none can have."""
-    flags = dns.flags.RD | dns.flags.AD if recursion else 0
+    """One question (RFC 1035 section 4.1); raises DecodeError for a name that none can have."""
+    flags = int(Flag.RD | Flag.AD) if recursion else 0
     if unchecked:
-        flags |= dns.flags.CD
+        flags |= Flag.CD
     with_edns = edns or signed
     head = struct.pack("!HHHHHH", number, flags, 1, 0, 0, with_edns)
-    question = _wire_of(name) + struct.pack("!HH", dns.rdatatype.from_text(record_type), _INTERNET)
+    question = _wire_of(name) + struct.pack("!HH", _NUMBERS[record_type], _INTERNET)
     if not with_edns:
         return head + question
     # RFC 6891 section 6.1.2: the root's name, type, size in place of the class, and the DO bit in that of the TTL.
-    return head + question + struct.pack("!BHHIH", 0, dns.rdatatype.OPT, EDNS_OCTETS, dns.flags.DO if signed else 0, 0)
+    return head + question + struct.pack("!BHHIH", 0, _OPT, EDNS_OCTETS, DNSSEC_OK if signed else 0, 0)
 
 
 def _wire_of(name: str) -> bytes:
-    """The octets of a name; DNSException for what is none."""
+    """The octets of a name in presentation form (RFC 1035 section 5.1); DecodeError for what is none."""
     if len(name) < MAX_NAME - 1 and _PLAIN_NAME.fullmatch(name):
         labels = name.removesuffix(".").encode("ascii").split(b".")
         return b"".join(bytes((len(label),)) + label for label in labels) + b"\x00"
-    wire = dns.name.from_text(name).to_wire()
-    assert wire is not None
-    return wire
+    found = [] if name in {"", "."} else [bytes(label) for label in _labels_of(name.removesuffix("."))]
+    if any(not 0 < len(label) <= MAX_LABEL for label in found) or sum(map(len, found)) + len(found) >= MAX_NAME:
+        raise DecodeError("name", 0, "its labels are too long, or one is empty")
+    return b"".join(bytes((len(label),)) + label for label in found) + b"\x00"
+
+
+_PIECE = re.compile(r"\\([0-9]{3})|\\([^0-9])|([^\\])", re.DOTALL)
+
+
+def _labels_of(name: str) -> list[bytearray]:
+    labels, at = [bytearray()], 0
+    while at < len(name):
+        piece = _PIECE.match(name, at)
+        if piece is None:
+            raise DecodeError("name", at, "a backslash with nothing behind it")
+        at = piece.end()
+        number, quoted, plain = piece.groups()
+        if plain == ".":
+            labels.append(bytearray())
+            continue
+        octet = int(number) if number is not None else ord(quoted or plain)
+        if octet > (0xFF if number is not None else 0x7F):
+            raise DecodeError("name", at, "no octet of a name")
+        labels[-1].append(octet)
+    return labels
 
 
 # Answers
@@ -78,11 +126,11 @@ def read_reply(octets: bytes, number: int, name: str, record_type: str) -> Reply
         message = _read(octets, number)
         if message is None or not _is_ours(message, name, record_type):
             return None
-    except (DecodeError, dns.exception.DNSException):
+    except DecodeError:
         return None
     flags = " ".join(text for bit, text in _FLAGS if message.flags & bit)
-    rcode = dns.rcode.to_text(dns.rcode.Rcode.make(message.rcode))
-    if message.flags & dns.flags.TC:
+    rcode = _RCODES.get(message.rcode, str(message.rcode))
+    if message.flags & Flag.TC:
         # What a truncated answer holds is thrown away (RFC 2181 section 9).
         return Reply(rcode, flags, has_edns=message.has_edns)
     # Servers rotate the order of a set from one answer to the next: it says nothing.
@@ -99,7 +147,7 @@ def read_reply(octets: bytes, number: int, name: str, record_type: str) -> Reply
     )
 
 
-_FLAGS = ((int(dns.flags.AA), "aa"), (int(dns.flags.TC), "tc"), (int(dns.flags.RA), "ra"), (int(dns.flags.AD), "ad"))
+_FLAGS = ((int(Flag.AA), "aa"), (int(Flag.TC), "tc"), (int(Flag.RA), "ra"), (int(Flag.AD), "ad"))
 _HEAD = struct.Struct("!HHHHHH")
 _RECORD = struct.Struct("!HHIH")
 
@@ -129,7 +177,7 @@ def _read(octets: bytes, number: int) -> _Message | None:
     if len(octets) < _HEAD.size:
         return None
     identity, flags, questions, *counts = _HEAD.unpack_from(octets)
-    if identity != number or not flags & dns.flags.QR or flags & 0x7800:
+    if identity != number or not flags & Flag.QR or flags & 0x7800:
         return None
     message, at = _Message(flags, flags & 0xF), _HEAD.size
     for _ in range(min(questions, 4)):
@@ -160,7 +208,7 @@ def _take_record(message: _Message, section: list[Record], octets: bytes, at: in
     end: int = start + length
     if end > len(octets):
         raise DecodeError("record", start, f"{length} octets of data, {len(octets) - start} left")
-    if kind == dns.rdatatype.OPT:
+    if kind == _OPT:
         if section is message.sections[2] and not message.has_edns:
             message.has_edns = True
             message.rcode |= ttl >> 24 << 4
@@ -178,8 +226,8 @@ def _take_record(message: _Message, section: list[Record], octets: bytes, at: in
 def _is_ours(message: _Message, name: str, record_type: str) -> bool:
     """Some servers leave the question out of an error; of others it has to be ours."""
     if message.question is None:
-        return message.rcode not in {int(dns.rcode.NOERROR), int(dns.rcode.NXDOMAIN)}
-    return message.question == (_read_name(_wire_of(name), 0)[0], int(dns.rdatatype.from_text(record_type)))
+        return message.rcode not in {0, 3}
+    return message.question == (_read_name(_wire_of(name), 0)[0], _NUMBERS[record_type])
 
 
 def _extended_errors(options: bytes) -> list[str]:
@@ -223,18 +271,8 @@ def _read_name(octets: bytes, at: int, limit: int | None = None) -> tuple[str, i
         total += 1 + length
         if at + length > limit or total > MAX_NAME:
             raise DecodeError("name", at, "it is too long")
-        labels.append(_label_text(octets[at : at + length]))
+        labels.append(label_text(octets[at : at + length]))
         at += length
-
-
-def _label_text(label: bytes) -> str:
-    """Presentation form (RFC 4343 section 2.1)."""
-    if _PLAIN_LABEL.fullmatch(label):
-        return label.decode("ascii").lower()
-    return "".join(
-        f"\\{chr(octet)}" if octet in _ESCAPED else chr(octet) if 0x20 < octet < 0x7F else f"\\{octet:03d}"
-        for octet in label
-    ).lower()
 
 
 # Data, from where it starts to where it ends
@@ -243,13 +281,15 @@ def _label_text(label: bytes) -> str:
 def _ipv4(octets: bytes, at: int, end: int) -> str:
     if end - at != 4:
         raise DecodeError("A", at, f"{end - at} octets")
-    return socket.inet_ntop(socket.AF_INET, octets[at:end])
+    return str(ipaddress.IPv4Address(octets[at:end]))
 
 
 def _ipv6(octets: bytes, at: int, end: int) -> str:
     if end - at != 16:
         raise DecodeError("AAAA", at, f"{end - at} octets")
-    return socket.inet_ntop(socket.AF_INET6, octets[at:end])
+    address = ipaddress.IPv6Address(octets[at:end])
+    # RFC 5952 section 5: of an IPv4-mapped address the last part in the form of IPv4.
+    return f"::ffff:{address.ipv4_mapped}" if address.ipv4_mapped is not None else str(address)
 
 
 def _target(octets: bytes, at: int, end: int) -> str:
@@ -292,7 +332,7 @@ def _rrsig(octets: bytes, at: int, end: int) -> str:
         raise DecodeError("RRSIG", at, f"{end - at} octets")
     covered, _, _, _, expiration, inception, key_tag = struct.unpack_from("!HBBIIIH", octets, at)
     signer, _ = _read_name(octets, at + 18, end)
-    return f"{dns.rdatatype.to_text(covered)} {expiration} {inception} {key_tag} {signer}"
+    return f"{_TYPES.get(covered, f'TYPE{covered}')} {expiration} {inception} {key_tag} {signer}"
 
 
 def _hexadecimal(octets: bytes, at: int, end: int) -> str:
