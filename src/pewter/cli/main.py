@@ -1,6 +1,7 @@
 """``pewter``: the commands and their options.
 
-Only what the help needs is imported here; a command imports its own work when it runs.
+Only what the help needs is imported here; a command imports its own work when it runs.  An option is called as the
+field of the request that it fills.
 """
 
 import contextlib
@@ -10,159 +11,167 @@ import re
 import signal
 import sys
 from pathlib import Path
-from typing import Annotated
+from typing import Any, NoReturn
 
-import typer
+import click
 
 from pewter.errors import OWN_FAULT, OutputError, PewterError, UsageError, own_fault_words
 from pewter.report.formats import OF_COMPARISONS, OF_ENDINGS, OF_REVIEWS, OF_SURVEYS
 from pewter.version import __version__
 
-from .options import request
+from .options import Command, Group, argument, request
 from .saying import forget_output, say
 from .signals import end_on_signals
 
-app = typer.Typer(
-    name="pewter",
-    help="Review a site's HTTPS setup from outside: every gap, with its evidence and its mend.",
-    no_args_is_help=True,
-    rich_markup_mode=None,
-    pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
-)
+PATH = click.Path(path_type=Path)
 
 
-def _show_version(wanted: bool) -> None:
+def _exit(status: int) -> NoReturn:
+    raise click.exceptions.Exit(status)
+
+
+def _show_version(context: click.Context, option: click.Parameter, wanted: bool) -> None:
     if wanted:
         print(f"pewter {__version__}")
-        raise typer.Exit
+        context.exit()
 
 
-@app.callback()
-def main(
-    version: Annotated[
-        bool, typer.Option("--version", callback=_show_version, is_eager=True, help="Show the version and exit.")
-    ] = False,
-) -> None:
+@click.group(
+    cls=Group,
+    no_args_is_help=True,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+)
+@click.option(
+    "--version",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_show_version,
+    help="Show the version and exit.",
+)
+def app() -> None:
     """Review a site's HTTPS setup from outside: every gap, with its evidence and its mend."""
 
 
-Targets = Annotated[
-    list[str] | None,
-    typer.Argument(
-        metavar="TARGET",
-        help="Host names or URLs of one site; the first decides it. Without any, ./pewter.toml says what to review.",
-        show_default=False,
-    ),
-]
-FailOn = Annotated[
-    str, typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 at this level: breaks, exposes, weakens or note.")
-]
+PATHS = click.option(
+    "--path", "-p", "paths", multiple=True, metavar="PATH", help="A page to try: /login, or NAME/login."
+)
+ROUTE = click.option(
+    "--route",
+    "routes",
+    multiple=True,
+    metavar="NAME[:PORT]=ADDRESS[:PORT]",
+    help="Connect there instead of asking the name service.",
+)
+RESOLVER = click.option(
+    "--resolver",
+    "resolvers",
+    multiple=True,
+    metavar="ADDRESS[:PORT]",
+    help="A DNS resolver to ask; of several the first decides.",
+)
+TRUST = click.option(
+    "--trust", multiple=True, type=PATH, metavar="FILE", help="Root certificates to trust beside the root stores."
+)
+TRUST_ONLY = click.option(
+    "--trust-only",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help="Root certificates to trust in place of the root stores.",
+)
+REVOCATION = click.option(
+    "--revocation", is_flag=True, help="Ask the CAs (OCSP, CRL) whether the certificates are revoked."
+)
+SUPPOSE = click.option(
+    "--suppose", multiple=True, metavar="hsts", help="Judge as if every name sent the recommended HSTS."
+)
+SKIP = click.option("--skip", multiple=True, metavar="AREA", help="Leave out these areas or rules.")
+AS_OF = click.option("--as-of", metavar="DATE", help="Judge dates for this day, as 2027-03-01.")
+FAIL_ON = click.option(
+    "--fail-on",
+    default="exposes",
+    show_default=True,
+    metavar="LEVEL",
+    help="Exit with 1 at this level: breaks, exposes, weakens or note.",
+)
+FULL = click.option("--full", is_flag=True, help="Show every gap in full, not only what breaks or exposes.")
+WRITE = click.option(
+    "--write",
+    "-w",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help=f"Write it; the suffix says the format: {' '.join(OF_REVIEWS.suffixes)}",
+)
+JSON = click.option("--json", is_flag=True, help="The review as JSON on standard output.")
+FAIL_ON_SAVED = click.option(
+    "--fail-on", metavar="LEVEL", help="Exit with 1 at this level; else as the review was made with."
+)
+SAVED = argument(
+    "saved", required=True, metavar="REVIEW", type=PATH, help="A saved review: pewter review --write review.json"
+)
 
-Routes = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--route", metavar="NAME[:PORT]=ADDRESS[:PORT]", help="Connect there instead of asking the name service."
-    ),
-]
-Resolvers = Annotated[
-    list[str] | None,
-    typer.Option("--resolver", metavar="ADDRESS[:PORT]", help="A DNS resolver to ask; of several the first decides."),
-]
-Trust = Annotated[
-    list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust beside the root stores.")
-]
-TrustOnly = Annotated[
-    list[Path] | None, typer.Option(metavar="FILE", help="Root certificates to trust in place of the root stores.")
-]
-Write = Annotated[
-    list[Path] | None,
-    typer.Option(
-        "--write",
-        "-w",
-        metavar="FILE",
-        help=f"Write it; the suffix says the format: {' '.join(OF_REVIEWS.suffixes)}",
-    ),
-]
-Paths = Annotated[
-    list[str] | None, typer.Option("--path", "-p", metavar="PATH", help="A page to try: /login, or NAME/login.")
-]
-Full = Annotated[bool, typer.Option("--full", help="Show every gap in full, not only what breaks or exposes.")]
-Json = Annotated[bool, typer.Option("--json", help="The review as JSON on standard output.")]
-AsOf = Annotated[str | None, typer.Option(metavar="DATE", help="Judge dates for this day, as 2027-03-01.")]
 
-
-Saved = Annotated[Path, typer.Argument(metavar="REVIEW", help="A saved review: pewter review --write review.json")]
-FailOnSaved = Annotated[
-    str | None,
-    typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 at this level; else as the review was made with."),
-]
-
-
-@app.command()
-def review(
-    targets: Targets = None,
-    canonical: Annotated[
-        str | None, typer.Option(metavar="URL", help="Where every way in should land, as https://www.x.example.")
-    ] = None,
-    also: Annotated[list[str] | None, typer.Option(metavar="NAME", help="One more name of the site.")] = None,
-    paths: Paths = None,
-    routes: Routes = None,
-    origins: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--origin",
-            metavar="[NAME=]ADDRESS[:PORT]",
-            help="The server behind an edge service: looked at as the edge would.",
-        ),
-    ] = None,
-    resolvers: Resolvers = None,
-    trust: Trust = None,
-    trust_only: TrustOnly = None,
-    certificates: Annotated[
-        list[Path] | None,
-        typer.Option(
-            "--certificate",
-            metavar="FILE",
-            help="Certificates as they lie on the server, to see whether they are loaded.",
-        ),
-    ] = None,
-    revocation: Annotated[
-        bool, typer.Option("--revocation", help="Ask the CAs (OCSP, CRL) whether the certificates are revoked.")
-    ] = False,
-    ct_logs: Annotated[
-        list[Path] | None,
-        typer.Option(metavar="FILE", help="Public keys of CT logs (PEM), to verify signed timestamps."),
-    ] = None,
-    gentle: Annotated[
-        bool,
-        typer.Option("--gentle", help="One connection at a time to each address, for servers under strain."),
-    ] = False,
-    har: Annotated[
-        list[Path] | None,
-        typer.Option(metavar="FILE", help="Judge a HAR recording of a browser too, as behind a login."),
-    ] = None,
-    suppose: Annotated[
-        list[str] | None, typer.Option(metavar="hsts", help="Judge as if every name sent the recommended HSTS.")
-    ] = None,
-    server: Annotated[
-        str,
-        typer.Option(
-            metavar="KIND", help="Whose mends to print: nginx, apache, haproxy, caddy, lighttpd, ...; else recognised."
-        ),
-    ] = "",
-    only: Annotated[
-        list[str] | None,
-        typer.Option(metavar="AREA", help="Judge by these areas or rules alone, and ask only what they need."),
-    ] = None,
-    skip: Annotated[list[str] | None, typer.Option(metavar="AREA", help="Leave out these areas or rules.")] = None,
-    as_of: AsOf = None,
-    timeout: Annotated[float | None, typer.Option(metavar="SECONDS", help="For the whole review (60).")] = None,
-    fail_on: FailOn = "exposes",
-    full: Full = False,
-    write: Write = None,
-    json: Json = False,
-) -> None:
+@app.command(cls=Command)
+@argument(
+    "targets",
+    nargs=-1,
+    metavar="TARGET",
+    help="Host names or URLs of one site; the first decides it. Without any, ./pewter.toml says what to review.",
+)
+@click.option("--canonical", metavar="URL", help="Where every way in should land, as https://www.x.example.")
+@click.option("--also", multiple=True, metavar="NAME", help="One more name of the site.")
+@PATHS
+@ROUTE
+@click.option(
+    "--origin",
+    "origins",
+    multiple=True,
+    metavar="[NAME=]ADDRESS[:PORT]",
+    help="The server behind an edge service: looked at as the edge would.",
+)
+@RESOLVER
+@TRUST
+@TRUST_ONLY
+@click.option(
+    "--certificate",
+    "certificates",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help="Certificates as they lie on the server, to see whether they are loaded.",
+)
+@REVOCATION
+@click.option(
+    "--ct-logs",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help="Public keys of CT logs (PEM), to verify signed timestamps.",
+)
+@click.option("--gentle", is_flag=True, help="One connection at a time to each address, for servers under strain.")
+@click.option(
+    "--har", multiple=True, type=PATH, metavar="FILE", help="Judge a HAR recording of a browser too, as behind a login."
+)
+@SUPPOSE
+@click.option(
+    "--server",
+    default="",
+    metavar="KIND",
+    help="Whose mends to print: nginx, apache, haproxy, caddy, lighttpd, ...; else recognised.",
+)
+@click.option(
+    "--only", multiple=True, metavar="AREA", help="Judge by these areas or rules alone, and ask only what they need."
+)
+@SKIP
+@AS_OF
+@click.option("--timeout", type=float, metavar="SECONDS", help="For the whole review (60).")
+@FAIL_ON
+@FULL
+@WRITE
+@JSON
+def review(**options: Any) -> None:
     """Review one site and report its gaps."""
     from pewter.plan.request import LookRequest  # noqa: PLC0415
     from pewter.tasks.reviewing import ReviewRequest  # noqa: PLC0415
@@ -170,61 +179,49 @@ def review(
     from .ending import Output  # noqa: PLC0415
     from .review import run_review  # noqa: PLC0415
 
-    options = locals()
     made = request(ReviewRequest, options, look=request(LookRequest, options), folder=Path.cwd())
-    raise typer.Exit(run_review(made, request(Output, options)))
+    _exit(run_review(made, request(Output, options)))
 
 
-@app.command()
-def bundle(
-    files: Annotated[
-        list[Path] | None,
-        typer.Argument(
-            metavar="FILE",
-            help="Certificates and keys: PEM, DER, PKCS #7, PKCS #12. The first with a server's certificate is judged.",
-            show_default=False,
-        ),
-    ] = None,
-    names: Annotated[
-        list[str] | None, typer.Option("--name", "-n", metavar="NAME", help="A host name that has to be covered.")
-    ] = None,
-    live: Annotated[
-        str | None, typer.Option(metavar="HOST[:PORT]", help="Compare with what this host serves now.")
-    ] = None,
-    routes: Routes = None,
-    resolvers: Resolvers = None,
-    fetch: Annotated[
-        bool, typer.Option("--fetch", help="Fetch missing intermediates from the addresses in the certificates.")
-    ] = False,
-    trust: Trust = None,
-    trust_only: TrustOnly = None,
-    passphrase_file: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="The passphrase of encrypted keys; else it is asked for.")
-    ] = None,
-    as_of: AsOf = None,
-    fail_on: FailOn = "exposes",
-    write: Annotated[
-        Path | None, typer.Option("--write", "-w", metavar="FILE", help="Write the mended chain as PEM, leaf first.")
-    ] = None,
-    json: Annotated[bool, typer.Option("--json", help="The result as JSON on standard output.")] = False,
-) -> None:
+@app.command(cls=Command)
+@argument(
+    "files",
+    nargs=-1,
+    metavar="FILE",
+    type=PATH,
+    help="Certificates and keys: PEM, DER, PKCS #7, PKCS #12. The first with a server's certificate is judged.",
+)
+@click.option("--name", "-n", "names", multiple=True, metavar="NAME", help="A host name that has to be covered.")
+@click.option("--live", metavar="HOST[:PORT]", help="Compare with what this host serves now.")
+@ROUTE
+@RESOLVER
+@click.option("--fetch", is_flag=True, help="Fetch missing intermediates from the addresses in the certificates.")
+@TRUST
+@TRUST_ONLY
+@click.option(
+    "--passphrase-file", type=PATH, metavar="FILE", help="The passphrase of encrypted keys; else it is asked for."
+)
+@AS_OF
+@FAIL_ON
+@click.option("--write", "-w", type=PATH, metavar="FILE", help="Write the mended chain as PEM, leaf first.")
+@click.option("--json", is_flag=True, help="The result as JSON on standard output.")
+def bundle(**options: Any) -> None:
     """Check certificate, key and bundle files before they are installed; offline unless --live or --fetch is given."""
     from pewter.tasks.bundling import BundleRequest  # noqa: PLC0415
 
     from .bundle import run_bundle  # noqa: PLC0415
 
-    raise typer.Exit(run_bundle(request(BundleRequest, locals()), fail_on, json=json))
+    _exit(run_bundle(request(BundleRequest, options), options["fail_on"], json=options["json"]))
 
 
-@app.command()
-def report(
-    saved: Annotated[Path, typer.Argument(metavar="REVIEW", help="A saved review, or the folder of a survey.")],
-    site: Annotated[str | None, typer.Option(metavar="NAME", help="Of a survey's folder: whose review.")] = None,
-    fail_on: FailOnSaved = None,
-    full: Full = False,
-    write: Write = None,
-    json: Json = False,
-) -> None:
+@app.command(cls=Command)
+@argument("saved", required=True, metavar="REVIEW", type=PATH, help="A saved review, or the folder of a survey.")
+@click.option("--site", metavar="NAME", help="Of a survey's folder: whose review.")
+@FAIL_ON_SAVED
+@FULL
+@WRITE
+@JSON
+def report(**options: Any) -> None:
     """Show a saved review, or write it in another format; offline.
 
     pewter report review.json --write review.md --write review.sarif
@@ -232,25 +229,20 @@ def report(
     from .ending import Output  # noqa: PLC0415
     from .saved import run_report  # noqa: PLC0415
 
-    raise typer.Exit(run_report(saved, site, fail_on, request(Output, locals())))
+    _exit(run_report(options["saved"], options["site"], options["fail_on"], request(Output, options)))
 
 
-@app.command()
-def judge(
-    saved: Saved,
-    as_of: AsOf = None,
-    site: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="By the expectations and accepted gaps of this pewter.toml.")
-    ] = None,
-    trust: Trust = None,
-    suppose: Annotated[
-        list[str] | None, typer.Option(metavar="hsts", help="Judge as if every name sent the recommended HSTS.")
-    ] = None,
-    fail_on: FailOnSaved = None,
-    full: Full = False,
-    write: Write = None,
-    json: Json = False,
-) -> None:
+@app.command(cls=Command)
+@SAVED
+@AS_OF
+@click.option("--site", type=PATH, metavar="FILE", help="By the expectations and accepted gaps of this pewter.toml.")
+@TRUST
+@SUPPOSE
+@FAIL_ON_SAVED
+@FULL
+@WRITE
+@JSON
+def judge(**options: Any) -> None:
     """Judge a saved review again, with other expectations or for another date; offline.
 
     pewter judge review.json --as-of 2027-03-01
@@ -260,29 +252,22 @@ def judge(
     from .ending import Output  # noqa: PLC0415
     from .saved import run_judge  # noqa: PLC0415
 
-    options = locals()
-    raise typer.Exit(run_judge(request(JudgeRequest, options, review=saved), fail_on, request(Output, options)))
+    _exit(
+        run_judge(request(JudgeRequest, options, review=options["saved"]), options["fail_on"], request(Output, options))
+    )
 
 
-@app.command()
-def recheck(
-    saved: Saved,
-    wait: Annotated[
-        str | None,
-        typer.Option(metavar="DURATION", help='Go on until the open gaps are closed, as long as "2 days".'),
-    ] = None,
-    every: Annotated[
-        str | None, typer.Option(metavar="DURATION", help='How often, as "5 minutes" (1 minute; at least 30 seconds).')
-    ] = None,
-    rules: Annotated[list[str] | None, typer.Option("--rule", metavar="RULE", help="Only gaps of these rules.")] = None,
-    wheres: Annotated[
-        list[str] | None, typer.Option("--where", metavar="PLACE", help="Only gaps at these places.")
-    ] = None,
-    full: Annotated[bool, typer.Option("--full", help="Show the whole report too.")] = False,
-    fail_on: FailOnSaved = None,
-    write: Write = None,
-    json: Json = False,
-) -> None:
+@app.command(cls=Command)
+@SAVED
+@click.option("--wait", metavar="DURATION", help='Go on until the open gaps are closed, as long as "2 days".')
+@click.option("--every", metavar="DURATION", help='How often, as "5 minutes" (1 minute; at least 30 seconds).')
+@click.option("--rule", "rules", multiple=True, metavar="RULE", help="Only gaps of these rules.")
+@click.option("--where", "wheres", multiple=True, metavar="PLACE", help="Only gaps at these places.")
+@click.option("--full", is_flag=True, help="Show the whole report too.")
+@FAIL_ON_SAVED
+@WRITE
+@JSON
+def recheck(**options: Any) -> None:
     """Take the same look again, show what changed, and wait until it is mended.
 
     pewter recheck review.json --rule chain/incomplete --wait "2 hours"
@@ -292,42 +277,39 @@ def recheck(
     from .ending import Output  # noqa: PLC0415
     from .recheck import run_recheck  # noqa: PLC0415
 
-    options = locals()
-    raise typer.Exit(run_recheck(request(RecheckRequest, options, review=saved), request(Output, options)))
+    _exit(run_recheck(request(RecheckRequest, options, review=options["saved"]), request(Output, options)))
 
 
-@app.command()
-def compare(
-    old: Annotated[Path, typer.Argument(metavar="OLD", help="A saved review, or the folder of a survey alone.")],
-    new: Annotated[
-        Path | None, typer.Argument(metavar="NEW", help="A later one of the same site.", show_default=False)
-    ] = None,
-    write: Annotated[
-        list[Path] | None,
-        typer.Option("--write", "-w", metavar="FILE", help=f"Write what changed: {' '.join(OF_COMPARISONS.suffixes)}"),
-    ] = None,
-    json: Annotated[bool, typer.Option("--json", help="What changed as JSON on standard output.")] = False,
-) -> None:
+@app.command(cls=Command)
+@argument("old", required=True, metavar="OLD", type=PATH, help="A saved review, or the folder of a survey alone.")
+@argument("new", required=False, metavar="NEW", type=PATH, help="A later one of the same site.")
+@click.option(
+    "--write",
+    "-w",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help=f"Write what changed: {' '.join(OF_COMPARISONS.suffixes)}",
+)
+@click.option("--json", is_flag=True, help="What changed as JSON on standard output.")
+def compare(**options: Any) -> None:
     """What closed, what opened, what stayed from one saved review to the next; offline.
 
     pewter compare review-as-found.json review-mended.json
     """
     from .saved import run_compare  # noqa: PLC0415
 
-    raise typer.Exit(run_compare(old, new, tuple(write or ()), json=json))
+    _exit(run_compare(**options))
 
 
-@app.command()
-def init(
-    targets: Annotated[
-        list[str], typer.Argument(metavar="TARGET", help="The names of one site; the first decides it.")
-    ],
-    paths: Paths = None,
-    routes: Routes = None,
-    resolvers: Resolvers = None,
-    trust: Trust = None,
-    force: Annotated[bool, typer.Option("--force", help="Overwrite a pewter.toml that is there.")] = False,
-) -> None:
+@app.command(cls=Command)
+@argument("targets", nargs=-1, required=True, metavar="TARGET", help="The names of one site; the first decides it.")
+@PATHS
+@ROUTE
+@RESOLVER
+@TRUST
+@click.option("--force", is_flag=True, help="Overwrite a pewter.toml that is there.")
+def init(**options: Any) -> None:
     """Take a look and write a starter pewter.toml from what is seen.
 
     pewter init www.x.example
@@ -337,25 +319,29 @@ def init(
 
     from .init import run_init  # noqa: PLC0415
 
-    options = locals()
     made = request(InitRequest, options, look=request(LookRequest, options), folder=Path.cwd())
-    raise typer.Exit(run_init(made))
+    _exit(run_init(made))
 
 
-@app.command()
-def expiry(
-    sources: Annotated[
-        list[Path],
-        typer.Argument(metavar="REVIEW", help="Saved reviews, certificate files, and folders of them."),
-    ],
-    as_of: AsOf = None,
-    write: Annotated[
-        list[Path] | None,
-        typer.Option(
-            "--write", "-w", metavar="FILE", help=f"Write the list, or a chart: {' '.join(OF_ENDINGS.suffixes)}"
-        ),
-    ] = None,
-) -> None:
+@app.command(cls=Command)
+@argument(
+    "sources",
+    nargs=-1,
+    required=True,
+    metavar="REVIEW",
+    type=PATH,
+    help="Saved reviews, certificate files, and folders of them.",
+)
+@AS_OF
+@click.option(
+    "--write",
+    "-w",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help=f"Write the list, or a chart: {' '.join(OF_ENDINGS.suffixes)}",
+)
+def expiry(**options: Any) -> None:
     """What runs out when: certificates and their renewal, intermediates, zone signatures, accepted gaps; offline.
 
     pewter expiry reviews/ --write ends.ics
@@ -364,63 +350,51 @@ def expiry(
 
     from .expiry import run_expiry  # noqa: PLC0415
 
-    raise typer.Exit(run_expiry(request(ExpiryRequest, locals()), tuple(write or ())))
+    _exit(run_expiry(request(ExpiryRequest, options), options["write"]))
 
 
-@app.command()
-def survey(
-    sites: Annotated[
-        Path | None,
-        typer.Argument(
-            metavar="LIST",
-            help="Sites, one a line (several names of one on a line), or CSV with a head line; - for standard input.",
-            show_default=False,
-        ),
-    ] = None,
-    into: Annotated[
-        Path | None, typer.Option(metavar="FOLDER", help="Where it is kept; the same command goes on where it was.")
-    ] = None,
-    show: Annotated[Path | None, typer.Option(metavar="FOLDER", help="Show what a survey found.")] = None,
-    again: Annotated[
-        str | None,
-        typer.Option(
-            metavar="[WHICH]", help='Look anew at all sites, or those that are "unreachable" or "older-than 7d".'
-        ),
-    ] = None,
-    brief: Annotated[
-        bool, typer.Option("--brief", help="Four hellos, the ways in and the certificates alone.")
-    ] = False,
-    routes: Routes = None,
-    resolvers: Resolvers = None,
-    trust: Trust = None,
-    trust_only: TrustOnly = None,
-    only: Annotated[list[str] | None, typer.Option(metavar="AREA", help="Judge by these areas or rules alone.")] = None,
-    skip: Annotated[list[str] | None, typer.Option(metavar="AREA", help="Leave out these areas or rules.")] = None,
-    revocation: Annotated[
-        bool, typer.Option("--revocation", help="Ask the CAs (OCSP, CRL) whether the certificates are revoked.")
-    ] = False,
-    gentle: Annotated[bool, typer.Option("--gentle", help="One connection at a time to each address.")] = False,
-    timeout: Annotated[
-        float | None, typer.Option(metavar="SECONDS", help="For one site (60; 20 with --brief).")
-    ] = None,
-    workers: Annotated[int | None, typer.Option(metavar="N", help="Worker processes (one a core).")] = None,
-    cluster: Annotated[
-        str | None, typer.Option(metavar="ADDRESS", help="Hand batches to this Dask scheduler instead.")
-    ] = None,
-    cluster_tls: Annotated[
-        list[Path] | None,
-        typer.Option(metavar="FILE", help="For it, in this order: the CA, the certificate, the key (PEM)."),
-    ] = None,
-    fail_on: Annotated[
-        str | None, typer.Option("--fail-on", metavar="LEVEL", help="Exit with 1 where a site has a gap at this level.")
-    ] = None,
-    write: Annotated[
-        list[Path] | None,
-        typer.Option(
-            "--write", "-w", metavar="FILE", help=f"Write the table, or a page: {' '.join(OF_SURVEYS.suffixes)}"
-        ),
-    ] = None,
-) -> None:
+@app.command(cls=Command)
+@argument(
+    "sites",
+    required=False,
+    metavar="LIST",
+    type=PATH,
+    help="Sites, one a line (several names of one on a line), or CSV with a head line; - for standard input.",
+)
+@click.option("--into", type=PATH, metavar="FOLDER", help="Where it is kept; the same command goes on where it was.")
+@click.option("--show", type=PATH, metavar="FOLDER", help="Show what a survey found.")
+@click.option(
+    "--again", metavar="[WHICH]", help='Look anew at all sites, or those that are "unreachable" or "older-than 7d".'
+)
+@click.option("--brief", is_flag=True, help="Four hellos, the ways in and the certificates alone.")
+@ROUTE
+@RESOLVER
+@TRUST
+@TRUST_ONLY
+@click.option("--only", multiple=True, metavar="AREA", help="Judge by these areas or rules alone.")
+@SKIP
+@REVOCATION
+@click.option("--gentle", is_flag=True, help="One connection at a time to each address.")
+@click.option("--timeout", type=float, metavar="SECONDS", help="For one site (60; 20 with --brief).")
+@click.option("--workers", type=int, metavar="N", help="Worker processes (one a core).")
+@click.option("--cluster", metavar="ADDRESS", help="Hand batches to this Dask scheduler instead.")
+@click.option(
+    "--cluster-tls",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help="For it, in this order: the CA, the certificate, the key (PEM).",
+)
+@click.option("--fail-on", metavar="LEVEL", help="Exit with 1 where a site has a gap at this level.")
+@click.option(
+    "--write",
+    "-w",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help=f"Write the table, or a page: {' '.join(OF_SURVEYS.suffixes)}",
+)
+def survey(**options: Any) -> None:
     """Review many sites; resumable, one table of them all.
 
     pewter survey sites.txt --into survey --brief --write sites.csv
@@ -430,55 +404,56 @@ def survey(
 
     from .survey import run_survey  # noqa: PLC0415
 
-    options = locals()
+    show, sites, into = options["show"], options["sites"], options["into"]
     if show is not None and (sites is not None or into is not None):
         raise UsageError("--show tells of a folder by itself: leave the list and --into out.")
     made = None
     if sites is not None and into is not None:
         made = request(SurveyRequest, options, list=sites, look=request(LookRequest, options))
-    raise typer.Exit(run_survey(made, show, fail_on, tuple(write or ())))
+    _exit(run_survey(made, show, options["fail_on"], options["write"]))
 
 
-@app.command()
-def demo(
-    into: Annotated[Path, typer.Option(metavar="FOLDER", help="Where pewter.toml and the review are written.")] = Path(
-        "pewter-demo"
-    ),
-    stage: Annotated[str, typer.Option(metavar="STAGE", help="as-found or mended.")] = "as-found",
-    stay: Annotated[bool, typer.Option("--stay", help="Leave the simulated site running until Ctrl-C.")] = False,
-    crowd: Annotated[
-        int | None, typer.Option(metavar="N", help="Start so many small sites instead, and survey them.")
-    ] = None,
-) -> None:
+@app.command(cls=Command)
+@click.option(
+    "--into",
+    type=PATH,
+    default=Path("pewter-demo"),
+    show_default=True,
+    metavar="FOLDER",
+    help="Where pewter.toml and the review are written.",
+)
+@click.option("--stage", default="as-found", show_default=True, metavar="STAGE", help="as-found or mended.")
+@click.option("--stay", is_flag=True, help="Leave the simulated site running until Ctrl-C.")
+@click.option("--crowd", type=int, metavar="N", help="Start so many small sites instead, and survey them.")
+def demo(**options: Any) -> None:
     """Review a simulated site as an example."""
     from .demo import run_crowd, run_demo  # noqa: PLC0415
 
-    if crowd is not None:
-        raise typer.Exit(run_crowd(into, crowd, stay=stay))
-    raise typer.Exit(run_demo(into, stage, stay=stay))
+    into, stay = options["into"], options["stay"]
+    if options["crowd"] is not None:
+        _exit(run_crowd(into, options["crowd"], stay=stay))
+    _exit(run_demo(into, options["stage"], stay=stay))
 
 
-@app.command()
-def rules(
-    expectations: Annotated[
-        bool, typer.Option("--expectations", help="List the expectations instead, with defaults and sources.")
-    ] = False,
-) -> None:
+@app.command(cls=Command)
+@click.option("--expectations", is_flag=True, help="List the expectations instead, with defaults and sources.")
+def rules(**options: Any) -> None:
     """List the catalogue of rules."""
     from .catalogue import list_expectations, list_rules  # noqa: PLC0415
 
-    if expectations:
+    if options["expectations"]:
         list_expectations()
     else:
         list_rules()
 
 
-@app.command()
-def explain(rule: Annotated[str, typer.Argument(metavar="RULE", help="As in chain/incomplete.")]) -> None:
+@app.command(cls=Command)
+@argument("rule", required=True, metavar="RULE", help="As in chain/incomplete.")
+def explain(**options: Any) -> None:
     """Explain a rule and its mend on each server."""
     from .catalogue import explain_rule  # noqa: PLC0415
 
-    explain_rule(rule)
+    explain_rule(options["rule"])
 
 
 def with_defaults(arguments: list[str]) -> list[str]:
@@ -524,9 +499,9 @@ def run() -> None:
     try:
         status = app(standalone_mode=False)
         _finish_output()
-    except typer.Exit as exc:
+    except click.exceptions.Exit as exc:
         status = exc.exit_code
-    except (typer.Abort, KeyboardInterrupt):
+    except (click.Abort, KeyboardInterrupt):
         say("interrupted")
         status = 130
     except PewterError as exc:
@@ -543,7 +518,7 @@ def run() -> None:
             and isinstance(exc, OSError)
             and exc.errno in {errno.ENOSPC, errno.EBADF, errno.EIO, errno.EFBIG}
         ):
-            # The help and the version are printed by Typer; files have errors of their own.
+            # The help and the version are printed by click; files have errors of their own.
             forget_output()
             say(f"Standard output cannot be written: {exc.strerror}.")
             status = OutputError.exit_status
@@ -557,7 +532,7 @@ def run() -> None:
 
 
 def _wrong_usage(exc: Exception) -> int | None:
-    """Typer's word on the command line, escaped: it quotes what was typed.  None for any other error."""
+    """Click's word on the command line, escaped: it quotes what was typed.  None for any other error."""
     words, context = getattr(exc, "format_message", None), getattr(exc, "ctx", None)
     if words is None:
         return None

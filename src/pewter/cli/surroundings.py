@@ -1,23 +1,22 @@
 """What the tasks meet in a terminal: progress, signals, passphrases."""
 
-import asyncio
 import contextlib
 import gc
-import getpass
 import signal
 import sys
 from collections.abc import Awaitable, Callable
+from typing import TYPE_CHECKING
 
-from pewter.evidence import Evidence, Plan
-from pewter.gather.board import Given
-from pewter.gather.look import Interruption, look
-from pewter.gather.scene import Progress
-from pewter.survey.work import Watcher
 from pewter.tasks.surroundings import Alone
 
-from .progress import SurveyProgress, show_progress
 from .saying import say
 from .signals import ENDING, kept_handlers
+
+if TYPE_CHECKING:
+    from pewter.evidence import Evidence, Plan
+    from pewter.gather.board import Given
+    from pewter.gather.scene import Progress
+    from pewter.survey.work import Watcher
 
 
 class Terminal(Alone):
@@ -26,14 +25,22 @@ class Terminal(Alone):
     def say(self, words: str) -> None:
         say(words)
 
-    def look(self, plan: Plan, given: Given) -> Evidence:
+    def look(self, plan: "Plan", given: "Given") -> "Evidence":
         """From beginning to end, or to a signal."""
+        import asyncio  # noqa: PLC0415
+
+        from .progress import show_progress  # noqa: PLC0415
+
         # What was imported and read by now stays: looking for garbage in it would hold up the look, 100 ms at a time.
         gc.freeze()
         with show_progress() as progress, kept_handlers():
             return asyncio.run(_look(plan, given, progress))
 
-    def survey(self, work: Callable[[Watcher], Awaitable[None]], done: int, whole: int) -> bool:
+    def survey(self, work: "Callable[[Watcher], Awaitable[None]]", done: int, whole: int) -> bool:
+        import asyncio  # noqa: PLC0415
+
+        from .progress import SurveyProgress  # noqa: PLC0415
+
         watcher = SurveyProgress(done, whole)
 
         async def run() -> None:
@@ -55,12 +62,16 @@ class Terminal(Alone):
         if not sys.stdin.isatty():
             return None
         try:
+            import getpass  # noqa: PLC0415
+
             return getpass.getpass(f"Passphrase for {what} (empty: leave it closed): ", sys.stderr).encode() or None
         except EOFError:
             return None
 
 
-async def _look(plan: Plan, given: Given, progress: Progress) -> Evidence:
+async def _look(plan: "Plan", given: "Given", progress: "Progress") -> "Evidence":
+    from pewter.gather.look import Interruption, look  # noqa: PLC0415
+
     interruption = Interruption()
     on_signals(interruption.interrupt)
     return await look(plan, given, progress, interruption=interruption)
@@ -68,6 +79,8 @@ async def _look(plan: Plan, given: Given, progress: Progress) -> Evidence:
 
 def on_signals(do: Callable[[], object]) -> None:
     """In the running loop, for every signal that ends programs; as far as this system has them."""
+    import asyncio  # noqa: PLC0415
+
     loop = asyncio.get_running_loop()
     for name in ("SIGINT", *ENDING):
         with contextlib.suppress(AttributeError, NotImplementedError, RuntimeError, ValueError):

@@ -1,16 +1,14 @@
-"""What a task needs of whoever runs it."""
+"""What a task needs of whoever runs it.  Only what looks loads what looks need."""
 
-import asyncio
 import datetime
 import time
 from collections.abc import Awaitable, Callable
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from pewter.evidence import Evidence, Plan
-from pewter.gather.board import Given
-from pewter.gather.look import look
-from pewter.gather.scene import Silence
-from pewter.survey.work import Quiet, Watcher
+if TYPE_CHECKING:
+    from pewter.evidence import Evidence, Plan
+    from pewter.gather.board import Given
+    from pewter.survey.work import Watcher
 
 
 class Surroundings(Protocol):
@@ -19,10 +17,10 @@ class Surroundings(Protocol):
     def say(self, words: str) -> None:
         """One line on the way."""
 
-    def look(self, plan: Plan, given: Given) -> Evidence:
+    def look(self, plan: "Plan", given: "Given") -> "Evidence":
         """Take one look; where it is ended early, what was seen so far is the evidence."""
 
-    def survey(self, work: Callable[[Watcher], Awaitable[None]], done: int, whole: int) -> bool:
+    def survey(self, work: "Callable[[Watcher], Awaitable[None]]", done: int, whole: int) -> bool:
         """Do the work of a survey of which so much is done; whether it was broken off."""
 
     def now(self) -> datetime.datetime: ...
@@ -40,10 +38,19 @@ class Alone:
     def say(self, words: str) -> None:
         """Nothing is said."""
 
-    def look(self, plan: Plan, given: Given) -> Evidence:
+    def look(self, plan: "Plan", given: "Given") -> "Evidence":
+        import asyncio  # noqa: PLC0415
+
+        from pewter.gather.look import look  # noqa: PLC0415
+        from pewter.gather.scene import Silence  # noqa: PLC0415
+
         return asyncio.run(look(plan, given, Silence()))
 
-    def survey(self, work: Callable[[Watcher], Awaitable[None]], done: int, whole: int) -> bool:
+    def survey(self, work: "Callable[[Watcher], Awaitable[None]]", done: int, whole: int) -> bool:
+        import asyncio  # noqa: PLC0415
+
+        from pewter.survey.work import Quiet  # noqa: PLC0415
+
         async def run() -> None:
             await work(Quiet())
 
