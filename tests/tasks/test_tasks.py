@@ -136,7 +136,7 @@ def test_what_cannot_be_done_is_an_error_with_words(tmp_path, task, error, words
 
 
 def test_options_become_the_request_that_has_their_names():
-    options = {"targets": ["x.example"], "trust": None, "timeout": 3.0, "gentle": True, "json": True}
+    options = {"targets": ("x.example",), "trust": None, "timeout": 3.0, "gentle": True, "json": True}
     made = request(LookRequest, options)
     assert made == LookRequest(targets=("x.example",), timeout=3.0, gentle=True)
     assert set(ReviewRequest.__struct_fields__) == {"look", "har", "as_of", "fail_on", "folder"}

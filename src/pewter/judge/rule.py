@@ -2,13 +2,12 @@
 
 import enum
 import functools
-import importlib.resources
-import tomllib
 from collections.abc import Callable, Iterable, Iterator
 from typing import Generic, TypeVar
 
 import msgspec
 
+from pewter.data import toml_beside
 from pewter.levels import Level
 
 from .nature import Nature
@@ -110,5 +109,4 @@ def rule(
 
 @functools.cache
 def _catalogue(area: str) -> dict[str, Words]:
-    file = importlib.resources.files(__package__).joinpath("rules", f"{area}.toml")
-    return msgspec.convert(tomllib.loads(file.read_text(encoding="utf-8")), dict[str, Words])
+    return msgspec.convert(toml_beside(__file__, "rules", f"{area}.toml"), dict[str, Words])

@@ -2,10 +2,10 @@
 
 import enum
 import functools
-import importlib.resources
-import tomllib
 
 import msgspec
+
+from pewter.data import toml_beside
 
 
 class Kind(enum.Enum):
@@ -85,5 +85,4 @@ class KindFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 @functools.cache
 def kind_file(kind: Kind) -> KindFile:
-    file = importlib.resources.files(__package__).joinpath("kinds", f"{kind.value}.toml")
-    return msgspec.convert(tomllib.loads(file.read_text(encoding="utf-8")), KindFile)
+    return msgspec.convert(toml_beside(__file__, "kinds", f"{kind.value}.toml"), KindFile)

@@ -1,11 +1,10 @@
 """What was proven on the real servers: written by ``make mends``."""
 
 import functools
-import importlib.resources
-import tomllib
 
 import msgspec
 
+from pewter.data import toml_beside
 from pewter.phrases import counted
 
 from .kinds import Kind, kind_file
@@ -20,8 +19,7 @@ class Proofs(msgspec.Struct, frozen=True):
 
 @functools.cache
 def _proofs() -> dict[str, Proofs]:
-    text = importlib.resources.files(__package__).joinpath("proofs.toml").read_text(encoding="utf-8")
-    return msgspec.convert(tomllib.loads(text), dict[str, Proofs])
+    return msgspec.convert(toml_beside(__file__, "proofs.toml"), dict[str, Proofs])
 
 
 def proof_of(rule: str, kind: Kind) -> str:

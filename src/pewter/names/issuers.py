@@ -2,10 +2,10 @@
 
 import datetime
 import functools
-import importlib.resources
-import tomllib
 
 import msgspec
+
+from pewter.data import toml_beside
 
 
 class Issuer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -22,8 +22,7 @@ class Issuer(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 @functools.cache
 def known_issuers() -> tuple[Issuer, ...]:
-    file = importlib.resources.files(__package__).joinpath("issuers.toml")
-    return msgspec.convert(tomllib.loads(file.read_text(encoding="utf-8"))["issuer"], tuple[Issuer, ...])
+    return msgspec.convert(toml_beside(__file__, "issuers.toml")["issuer"], tuple[Issuer, ...])
 
 
 def domains_of(organization: str) -> tuple[str, ...] | None:

@@ -2,7 +2,6 @@
 
 import contextlib
 import os
-import secrets
 import stat
 from pathlib import Path
 
@@ -98,7 +97,7 @@ def _target(path: Path) -> Path:
 
 def _temporary(target: Path) -> Path:
     """Beside the target, so that a rename stays on one file system; short, since names have an end at 255 octets."""
-    return target.with_name(f".pewter-{secrets.token_hex(6)}")
+    return target.with_name(f".pewter-{os.urandom(6).hex()}")
 
 
 def why(exc: OSError | ValueError) -> str:

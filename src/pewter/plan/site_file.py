@@ -2,7 +2,6 @@
 
 import datetime
 import re
-import tomllib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -104,6 +103,8 @@ def _host_in(quoted: str) -> str:
 
 def site_file_of(path: Path, octets: bytes) -> SiteFile:
     """The site file that these octets are."""
+    import tomllib  # noqa: PLC0415
+
     try:
         text = octets.decode("utf-8")
         for number, line in enumerate(text.split("\n"), start=1):

@@ -5,12 +5,12 @@ The table is whole without a script; with it, it can be sorted and filtered.  No
 
 import base64
 import hashlib
-import importlib.resources
 import itertools
 from collections.abc import Sequence
 
 import msgspec
 
+from pewter.data import text_beside
 from pewter.errors import UsageError
 from pewter.judge.summary import Row
 
@@ -59,8 +59,7 @@ def render_survey_page(found: Found) -> bytes:
 
 
 def _script() -> str:
-    file = importlib.resources.files(__package__).joinpath("templates", "survey.js")
-    return file.read_text(encoding="utf-8").strip()
+    return text_beside(__file__, "templates", "survey.js").strip()
 
 
 def _row(row: Row) -> list[tuple[str, str, str]]:

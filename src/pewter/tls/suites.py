@@ -1,15 +1,14 @@
 """Cipher suites by code point: the IANA table as a data file beside this module.
 
-import msgspec
-
 The table's origin is Wireshark's list of suites; the properties were added to it.
 """
 
 import csv
 import functools
-import importlib.resources
 
 import msgspec
+
+from pewter.data import text_beside
 
 
 class CipherSuite(msgspec.Struct, frozen=True):
@@ -38,7 +37,7 @@ class CipherSuite(msgspec.Struct, frozen=True):
 @functools.cache
 def table() -> dict[int, CipherSuite]:
     """Every known suite by its code point."""
-    text = importlib.resources.files(__package__).joinpath("cipher_suites.csv").read_text(encoding="ascii")
+    text = text_beside(__file__, "cipher_suites.csv")
     return {
         int(row["code"], 16): CipherSuite(
             code=int(row["code"], 16),

@@ -1,6 +1,5 @@
 """Can it be reached?"""
 
-import email.utils
 import enum
 from collections.abc import Iterator, Sequence
 
@@ -329,11 +328,13 @@ def port_80(case: Case) -> Iterator[RuleOutcome]:
 @rule("reach/clock", level=Level.NOTE, sources=("RFC 9110 section 6.6.1",), nature=OF_PLACES)
 def clock(case: Case) -> Iterator[RuleOutcome]:
     """A server whose clock is off mistakes the dates of certificates, cookies and caches."""
+    from email.utils import parsedate_to_datetime  # noqa: PLC0415
+
     for name in sorted(case.site_names):
         for hop in case.https_answers(name)[:1]:
             values = hop.values("Date")
             try:
-                said = email.utils.parsedate_to_datetime(values[0]) if values else None
+                said = parsedate_to_datetime(values[0]) if values else None
                 off = said - hop.at if said is not None else None
             except (ValueError, TypeError):  # no date, or one without a zone
                 continue
