@@ -34,7 +34,6 @@ from pewter.gather.board import Given
 from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import SharedAnswers
 from pewter.gather.exchanges import Failed
-from pewter.gather.front_end_look import FrontEndLook
 from pewter.gather.journeys import JourneyContext, OngoingJourney
 from pewter.gather.liveness import Liveness
 from pewter.gather.look import look
@@ -43,6 +42,8 @@ from pewter.gather.routes import Destination
 from pewter.gather.slots import Pool
 from pewter.judge.review import make_review
 from pewter.lab.web_server import Response, VirtualHost
+from pewter.tls.options import Options
+from pewter.tls.steps import Exchange
 from pewter.tls.trial import Picked, Refusal, Refused
 from pewter.web.further_ways import ABSENT_PATH
 from pewter.web.urls import Url
@@ -156,19 +157,14 @@ def test_names_behind_one_front_end_share_its_look():
     ],
 )  # fmt: skip
 def test_whether_a_server_has_h2(first, exchanged, asked, expected):
-    class Asker:
-        name = PEER
-
-        async def exchange(self, offer, priority):
-            return Probe(offer, exchanged)
-
-        async def ask(self, offer):
-            return asked
-
     probes = (Probe(Offer((0x0304, 0x0303), PEER), Handshake(0x0304, 0x1301, ("f",), alpn=first)),)
-    look = FrontEndLook(Asker(), probes)
-    asyncio.run(look._ask_h2())
-    assert look._features[protocols.H2].seen == expected
+    options = Options(PEER, probes, {})
+    search, answer = options.ask_h2(), None
+    with contextlib.suppress(StopIteration):
+        while True:
+            step = search.send(answer)
+            answer = Probe(step.offer, exchanged) if isinstance(step, Exchange) else asked
+    assert options.features[protocols.H2].seen == expected
 
 
 @pytest.mark.parametrize(

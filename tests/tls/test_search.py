@@ -9,17 +9,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from pewter.evidence import Offer, Order
+from pewter.tls.candidates import OLD_CURVES, TLS_1_3_GROUPS, suites_for, usual_group_order, usual_order
 from pewter.tls.offers import GROUPS
-from pewter.tls.search import (
-    OLD_CURVES,
-    TLS_1_3_GROUPS,
-    Picks,
-    Together,
-    VersionSearch,
-    suites_for,
-    usual_group_order,
-    usual_order,
-)
+from pewter.tls.search import Picks, VersionSearch
+from pewter.tls.steps import Together
 from pewter.tls.suites import table
 from pewter.tls.trial import Picked, Refusal, Refused
 

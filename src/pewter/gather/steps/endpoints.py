@@ -11,9 +11,9 @@ from pewter.places import socket_text
 from pewter.tls import Version, version_name
 from pewter.tls.codepoints import AlertDescription
 from pewter.tls.offers import MODERN, OPTIONAL_EXTENSIONS
+from pewter.tls.versions import FIRST_OFFERS
 
 from ..board import EndpointLook
-from ..front_end_look import FIRST_OFFERS
 from ..hellos import send_hello
 from ..routes import Destination
 from ..scene import Scene

@@ -7,12 +7,14 @@ name gets a look of its own.  A difference that no spot check would show is not 
 
 from pewter.evidence import Alert, Ended, Handshake, HowEnded, Offer, Order, Probe
 from pewter.tls import Version
-from pewter.tls.search import TLS_1_3_GROUPS, VersionSearch, suites_for
+from pewter.tls.candidates import TLS_1_3_GROUPS, suites_for
+from pewter.tls.search import VersionSearch
 from pewter.tls.trial import Picked, Refused
+from pewter.tls.versions import FIRST_OFFERS
 
 from ..asking import Asker
 from ..board import EndpointLook, FrontEndBoard
-from ..front_end_look import FIRST_OFFERS, FrontEndLook
+from ..front_end_look import FrontEndLook
 from ..scene import Scene
 from ..together import together
 from . import chains

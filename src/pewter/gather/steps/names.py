@@ -7,11 +7,11 @@ from pewter.evidence import Lookup, Name, Step, Unseen, is_this_machine
 from pewter.names.addresses import why_not_public
 from pewter.pki import Certificate
 from pewter.tls.offers import MODERN
+from pewter.tls.versions import FIRST_OFFERS
 from pewter.web.sites import sibling_of
 from pewter.web.suffixes import is_apex
 from pewter.web.urls import Url
 
-from ..front_end_look import FIRST_OFFERS
 from ..scene import Scene
 from . import chains, endpoints, hosts, ways_in
 
