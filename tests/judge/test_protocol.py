@@ -182,6 +182,15 @@ CASES = {
         "unknown": nameless(NoConnection(HowFailed.TIMED_OUT, "late")),
         "not-asked": looked(None),
     },
+    protocol.repeated_extension: {
+        "each-once": answering(msgspec.structs.replace(handshake(), extensions=(43, 51, 16))),
+        "twice": answering(msgspec.structs.replace(handshake(), extensions=(65281, 65281, 23, 23, 0x6A6A))),
+        "three-times-in-the-second": answering(
+            handshake(), msgspec.structs.replace(handshake(version=0x0303), extensions=(16, 16, 16))
+        ),
+        "none": answering(handshake()),
+        "no-handshake": answering(Alert(2, 40)),
+    },
     reach.unlike_addresses: {
         "alike": two(SAME, SAME),
         "suites": two(SAME, spoken(*AEAD, 0x002F)),

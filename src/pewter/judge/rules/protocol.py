@@ -1,5 +1,6 @@
 """Which protocol versions are accepted?"""
 
+from collections import Counter
 from collections.abc import Iterator
 
 from pewter.evidence import (
@@ -21,6 +22,7 @@ from pewter.judge.rule import rule
 from pewter.levels import Level
 from pewter.places import Place
 from pewter.tls import Version, alert_name, version_name, version_of_name
+from pewter.tls.codepoints import extension_name
 
 from . import protocol_suites
 
@@ -148,7 +150,28 @@ def key_not_proven(case: Case) -> Iterator[RuleOutcome]:
             yield Holds(case.place(endpoint), "the key belongs to the certificate")
 
 
+@rule(
+    "protocol/repeated-extension",
+    level=Level.WEAKENS,
+    sources=("RFC 8446 section 4.2", "RFC 5246 section 7.4.1.4"),
+    nature=OF_PLACES,
+)
+def repeated_extension(case: Case) -> Iterator[RuleOutcome]:
+    """An answer holds each extension once at most: clients that check end the handshake."""
+    for endpoint in case.endpoints:
+        if not endpoint.handshakes:
+            yield Unknown(case.place(endpoint), why_no_handshake(endpoint))
+            continue
+        counts = [Counter(handshake.extensions) for handshake in endpoint.handshakes]
+        twice = sorted({each for count in counts for each, times in count.items() if times > 1})
+        if twice:
+            seen = f"sent more than once: {', '.join(map(extension_name, twice))}"
+            yield Gap(case.place(endpoint), seen, "each extension once")
+        else:
+            yield Holds(case.place(endpoint), "each extension once")
+
+
 STEPS: tuple[Step, ...] = (Step.SIBLINGS, Step.CERTIFICATES, Step.VERSIONS, Step.PROTOCOLS)
 """What has to be asked for its rules."""
 
-RULES = (obsolete, too_old_only, no_tls13, *protocol_suites.RULES, key_not_proven)
+RULES = (obsolete, too_old_only, no_tls13, *protocol_suites.RULES, key_not_proven, repeated_extension)
