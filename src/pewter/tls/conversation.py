@@ -28,7 +28,7 @@ from .codepoints import (
     alert_name,
     version_name,
 )
-from .hellos import ServerHello, build_client_hello, read_extensions, read_server_hello
+from .hellos import ServerHello, build_client_hello, build_message, read_extensions, read_server_hello
 from .messages import (
     CertificateMessage,
     read_alpn,
@@ -40,7 +40,7 @@ from .messages import (
 )
 from .offers import FIRST_SHARES, GROUPS, make_hello
 from .proof import certificate_verify_content, verify_proof
-from .records import MessageReader, Record, RecordReader, build_opening, build_record, is_tls
+from .records import build_opening, build_record
 from .schedule import (
     RecordProtection,
     client_handshake_traffic_secret,
@@ -52,6 +52,7 @@ from .schedule import (
     suite_hash,
 )
 from .shares import KeyShare, make_share
+from .stream import AlertSent, Message, Other, Stream
 from .suites import suite_name, table
 
 _FATAL = 2
@@ -93,11 +94,8 @@ class Conversation:
         self._hellos = b""
         self._hello = make_hello(offer, random[:32], random[32:64], tuple(self._shares.values()))
         self._transcript = build_client_hello(self._hello)
-        self._records = RecordReader()
-        self._messages = MessageReader()
-        self._opening = b""
+        self._stream = Stream()
         self._server_hello: ServerHello | None = None
-        self._protection: RecordProtection | None = None
         self._retried = False
         self._message: CertificateMessage | None = None
         self._certificate_octets = 0
@@ -118,16 +116,15 @@ class Conversation:
         """Take what the peer sent; returns what is to be sent back, which is mostly nothing."""
         if self.answer is not None or not octets:
             return b""
-        if len(self._opening) < 64:
-            self._opening += octets[: 64 - len(self._opening)]
-        if not is_tls(self._opening) and self._server_hello is None:
-            self.answer = NotTls(self._opening)
+        stream = self._stream
+        stream.feed(octets)
+        if not stream.is_tls and self._server_hello is None:
+            self.answer = NotTls(stream.opening)
             return b""
-        self._records.feed(octets)
         reply = b""
         try:
-            while self.answer is None and (record := self._records.next()) is not None:
-                reply += self._take_record(record)
+            while self.answer is None and (said := stream.next()) is not None:
+                reply += self._take(said)
         except DecodeError as exc:
             self._end(HowEnded.GARBLED, str(exc))
         return reply
@@ -135,8 +132,8 @@ class Conversation:
     def peer_ended(self, how: HowEnded, detail: str) -> None:
         """The stream ended: ``how`` is ``closed``, ``reset`` or ``silent``."""
         if self.answer is None:
-            if self._records.pending:
-                detail += f", in the middle of a record ({self._records.pending} octets of it had come)"
+            if self._stream.pending_record:
+                detail += f", in the middle of a record ({self._stream.pending_record} octets of it had come)"
             self._end(how, detail)
 
     def _end(self, how: HowEnded, detail: str) -> None:
@@ -146,36 +143,26 @@ class Conversation:
         else:
             self.answer = Ended(how, detail)
 
-    def _take_record(self, record: Record) -> bytes:
-        content_type, content = record.type, record.fragment
-        if content_type == ContentType.CHANGE_CIPHER_SPEC:
-            return b""  # middlebox compatibility (RFC 8446 appendix D.4)
-        if content_type == ContentType.APPLICATION_DATA:
-            if self._protection is None:
+    def _take(self, said: Message | AlertSent | Other) -> bytes:
+        match said:
+            case Message(type=message_type, body=body):
+                return self._take_message(message_type, body)
+            case AlertSent(level=level, description=description):
+                self._take_alert(level, description)
+            case Other(type=ContentType.CHANGE_CIPHER_SPEC):
+                pass  # middlebox compatibility (RFC 8446 appendix D.4)
+            case Other(type=ContentType.APPLICATION_DATA) if self._stream.protection is None:
                 raise DecodeError("record", 0, "application data before any keys")
-            content_type, content = self._protection.open(record.header, record.fragment)
-        elif self._protection is not None and content_type == ContentType.HANDSHAKE:
-            raise DecodeError("record", 0, "an unprotected handshake record after the keys changed")
-        if content_type == ContentType.ALERT:
-            self._take_alert(content)
-            return b""
-        if self.finished and content_type == ContentType.APPLICATION_DATA:
-            self._conclude()  # the server speaks first, as in HTTP/2: the handshake is over for certain
-            return b""
-        if content_type != ContentType.HANDSHAKE:
-            raise DecodeError("record", 0, f"content type {content_type} within the handshake")
-        self._messages.feed(content)
-        reply = b""
-        while self.answer is None and (message := self._messages.next()) is not None:
-            reply += self._take_message(*message)
-        return reply
+            case Other(type=ContentType.APPLICATION_DATA) if self.finished:
+                self._conclude()  # the server speaks first, as in HTTP/2: the handshake is over for certain
+            case Other(type=content_type):
+                raise DecodeError("record", 0, f"content type {content_type} within the handshake")
+        return b""
 
-    def _take_alert(self, content: bytes) -> None:
-        reader = Reader(content, "alert")
-        level, description = reader.uint(1), reader.uint(1)
+    def _take_alert(self, level: int, description: int) -> None:
         if description == AlertDescription.CLOSE_NOTIFY:
             self._end(HowEnded.CLOSED, "the server said close_notify")
-        elif level == _FATAL or self._protection is not None:
+        elif level == _FATAL or self._stream.protection is not None:
             if self._message is not None:
                 self._end(HowEnded.CLOSED, f"alert {alert_name(description)}")
             else:
@@ -183,12 +170,12 @@ class Conversation:
         # Any other is a warning, as unrecognized_name: it must not stop a TLS 1.2 client (RFC 6066 section 3).
 
     def _take_message(self, message_type: int, body: bytes) -> bytes:
-        raw = bytes((message_type,)) + len(body).to_bytes(3, "big") + body
+        raw = build_message(message_type, body)
         if self._server_hello is None:
             if message_type != HandshakeType.SERVER_HELLO:
                 raise DecodeError("handshake", 0, f"message type {message_type} in place of ServerHello")
             return self._take_server_hello(read_server_hello(body), raw)
-        if self._protection is not None:
+        if self._stream.protection is not None:
             if message_type == HandshakeType.FINISHED and self._finish and self._message is not None:
                 return self._take_finished(body, raw)
             self._take_protected(message_type, body)
@@ -220,7 +207,7 @@ class Conversation:
         self._alpn = read_alpn(hello.extension(ExtensionType.ALPN)) or self._alpn
         self._timestamps = hello.extension(ExtensionType.SIGNED_CERTIFICATE_TIMESTAMP) or None
         self._server_hello = hello
-        self._transcript += raw if self._protection is None else b""
+        self._transcript += raw if self._stream.protection is None else b""
         return b""
 
     def _retry(self, hello: ServerHello, raw: bytes) -> bytes:
@@ -256,13 +243,13 @@ class Conversation:
         reader.end()
         if group not in self._shares:
             raise DecodeError("ServerHello", 0, f"a key share of group 0x{group:04X}, which was not offered")
-        if self._messages.pending:
+        if self._stream.pending_message:
             raise DecodeError("ServerHello", 0, "more octets in its record, across a change of keys")
         self._group = group
         self._transcript += raw
         self._secret, self._hellos = self._shares[group].agree(peer), self._transcript
         secret = server_handshake_traffic_secret(suite_hash(hello.cipher_suite), self._secret, self._hellos)
-        self._protection = RecordProtection(hello.cipher_suite, secret)
+        self._stream.protection = RecordProtection(hello.cipher_suite, secret)
 
     def _take_finished(self, body: bytes, raw: bytes) -> bytes:
         """Answer the server's Finished with ours, and go on to read under the application keys."""
@@ -277,10 +264,10 @@ class Conversation:
         self._transcript += raw
         client_secret = client_handshake_traffic_secret(algorithm, self._secret, self._hellos)
         value = finished_value(algorithm, client_secret, self._transcript)
-        message = bytes((HandshakeType.FINISHED,)) + len(value).to_bytes(3, "big") + value
+        message = build_message(HandshakeType.FINISHED, value)
         ours = RecordProtection(suite, client_secret)
         application = server_application_traffic_secret(algorithm, self._secret, self._transcript)
-        self._protection = RecordProtection(suite, application)
+        self._stream.protection = RecordProtection(suite, application)
         self.finished = True
         change = build_record(ContentType.CHANGE_CIPHER_SPEC, Version.TLS_1_2, b"\x01")
         return change + ours.seal(ContentType.HANDSHAKE, message)

@@ -12,12 +12,13 @@ import msgspec
 from pewter.evidence import HowEnded, Offer
 from pewter.octets import DecodeError, Reader
 
-from .codepoints import AlertDescription, ContentType, ExtensionType, HandshakeType, Version, alert_name, version_name
+from .codepoints import AlertDescription, ExtensionType, HandshakeType, Version, alert_name, version_name
 from .hellos import ServerHello, build_client_hello, read_server_hello
 from .messages import ServerKeyExchange, read_alpn, read_server_key_exchange
 from .offers import EMPTY_RENEGOTIATION_INFO_SCSV, make_hello
-from .records import MessageReader, Record, RecordReader, build_opening, is_tls
+from .records import build_opening
 from .shares import make_share
+from .stream import AlertSent, Message, Other, Stream
 from .suites import suite_name, table
 
 _FATAL = 2
@@ -95,9 +96,7 @@ class Trial:
     """Before TLS 1.3, read on to ServerKeyExchange."""
 
     answer: Outcome | None = None
-    _records: RecordReader = field(default_factory=RecordReader)
-    _messages: MessageReader = field(default_factory=MessageReader)
-    _opening: bytes = b""
+    _stream: Stream = field(default_factory=Stream)
     _hello: ServerHello | None = None
     _alpn: str | None = None
     _offered: tuple[int, ...] = ()
@@ -113,15 +112,14 @@ class Trial:
         """Take what the peer sent; nothing is ever sent back."""
         if self.answer is not None or not octets:
             return b""
-        if len(self._opening) < 8:
-            self._opening += octets[:8]
-            if not is_tls(self._opening):
-                self.answer = Refused(Refusal.GARBLED, f"no TLS: {self._opening[:8].hex(' ')}")
-                return b""
-        self._records.feed(octets)
+        stream = self._stream
+        stream.feed(octets)
+        if not stream.is_tls:
+            self.answer = Refused(Refusal.GARBLED, f"no TLS: {stream.opening[:8].hex(' ')}")
+            return b""
         try:
-            while self.answer is None and (record := self._records.next()) is not None:
-                self._take(record)
+            while self.answer is None and (said := stream.next()) is not None:
+                self._take(said)
         except DecodeError as exc:
             if self._hello is not None:
                 self._conclude(None)  # what it chose is known, whatever it garbled afterwards
@@ -136,18 +134,15 @@ class Trial:
             else:
                 self.answer = Refused(Refusal.of(how), detail)
 
-    def _take(self, record: Record) -> None:
-        if record.type == ContentType.ALERT:
-            reader = Reader(record.fragment, "alert")
-            level, description = reader.uint(1), reader.uint(1)
-            if level == _FATAL or description == 0:
-                self._take_alert(description)
-        elif record.type == ContentType.HANDSHAKE:
-            self._messages.feed(record.fragment)
-            while self.answer is None and (message := self._messages.next()) is not None:
-                self._take_message(*message)
-        elif self._hello is None:
-            raise DecodeError("record", 0, f"content type {record.type} in place of ServerHello")
+    def _take(self, said: Message | AlertSent | Other) -> None:
+        match said:
+            case AlertSent(level=level, description=description):
+                if level == _FATAL or description == 0:
+                    self._take_alert(description)
+            case Message(type=message_type, body=body):
+                self._take_message(message_type, body)
+            case Other(type=content_type) if self._hello is None:
+                raise DecodeError("record", 0, f"content type {content_type} in place of ServerHello")
 
     def _take_alert(self, description: int) -> None:
         if self._hello is not None:
