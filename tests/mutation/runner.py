@@ -33,7 +33,21 @@ import pytest
 ROOT = Path(__file__).parents[2]
 SOURCE = ROOT / "src" / "pewter"
 TARGETS = ("judge", "facts", "pki/paths.py", "pki/identity.py", "web/hsts.py", "web/cookies.py", "names/caa.py")
-TESTS = ("judge", "pki", "web", "names", "mends", "plan", "report", "test_phrases.py")
+TESTS = (
+    "judge",
+    "pki",
+    "web",
+    "names",
+    "mends",
+    "plan",
+    "report",
+    "tasks",
+    "tls",
+    "test_phrases.py",
+    "survey/test_store.py",
+    "survey/test_sites.py",
+    "journey/test_recheck.py",
+)
 LONGEST_SECONDS = 120
 SLOW_SECONDS = 1.5
 MOST_SECONDS = 40.0
