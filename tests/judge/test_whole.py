@@ -23,7 +23,7 @@ from pewter.judge.summary import summary_of
 
 TOLD = Path(__file__).parent / "told" / "whole.txt"
 _OF_A_RUN = re.compile(
-    r"[0-9a-f]{16,64}|(?:(?<=SHA-256 )|(?<=key ))[0-9a-f]{8}|\b[0-9a-f]{8}(?= by )|\b[0-9]{1,3},?[0-9]{3} octets|(?<=_octets\":)[0-9]+|[0-9A-F]{2}(?::[0-9A-F]{2}){7,}"
+    r"[0-9a-f]{16,64}|(?:(?<=SHA-256 )|(?<=key )|(?<=[0-9]: )|(?<=of )|(?<=in ))[0-9a-f]{8}\b|\b[0-9a-f]{8}(?= by )|\b[0-9]{1,3},?[0-9]{3} octets|(?<=_octets\":)[0-9]+|[0-9A-F]{2}(?::[0-9A-F]{2}){7,}"
 )
 """Keys are made anew for each run, and with them fingerprints and lengths."""
 
