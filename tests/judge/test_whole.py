@@ -74,7 +74,9 @@ def of_review(title, looked):
 def of_change(title, before, after):
     comparison = compare(make_review(before), make_review(after))
     changed = [f"{each.change.value} {each.rule}" for each in comparison.gaps]
-    yield f"{title}: {', '.join(dict.fromkeys(changed)) or 'nothing'} [{digest(comparison)}]"
+    # Some stand in the order of fingerprints, which are another in each run.
+    parts = sorted(map(in_octets, (*comparison.gaps, *comparison.facts)))
+    yield f"{title}: {', '.join(sorted(set(changed))) or 'nothing'} [{digest(comparison.looks, parts)}]"
 
 
 def told(looked_by_title):
