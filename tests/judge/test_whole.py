@@ -75,7 +75,7 @@ def of_change(title, before, after):
     comparison = compare(make_review(before), make_review(after))
     changed = [f"{each.change.value} {each.rule}" for each in comparison.gaps]
     # Some stand in the order of fingerprints, which are another in each run.
-    parts = sorted(map(in_octets, (*comparison.gaps, *comparison.facts)))
+    parts = sorted(re.split(r'[,;"] ?', in_octets((comparison.gaps, comparison.facts))))
     yield f"{title}: {', '.join(sorted(set(changed))) or 'nothing'} [{digest(comparison.looks, parts)}]"
 
 
