@@ -5,7 +5,7 @@ BIN = $(VENV)/bin
 # A module's tests stay together; many wait more than they work, so that there is one process more than processors.
 SIDE_BY_SIDE ?= -n 3 --dist loadscope --no-loadscope-reorder
 
-.PHONY: demo test test-under-load attack mends names formats check schema figures survey-figures fuzz browser-agreement screenshots clean
+.PHONY: demo test mutants test-under-load attack mends names formats check schema figures survey-figures fuzz browser-agreement screenshots clean
 
 # lock.txt holds the versions that were tested; "pip install ." takes any that pyproject.toml allows.
 $(BIN)/.ready: pyproject.toml lock.txt
@@ -59,3 +59,6 @@ names: $(BIN)/.ready   ## hold the dns area against BIND, NSD, Knot, PowerDNS an
 
 formats: $(BIN)/.ready   ## hold every written format against independent readers and validators (needs chromium, chromium-driver, npm, a Java runtime, promtool, cmark-gfm)
 	$(BIN)/python tests/report/validators.py
+
+mutants: $(BIN)/.ready      ## change the judge's code in 600 small ways, and count what the fast tests notice (some 40 minutes)
+	$(BIN)/python tests/mutation/runner.py --count 600
