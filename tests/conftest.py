@@ -107,6 +107,8 @@ def pytest_sessionstart() -> None:
     What is printed is laid out as for no terminal, whatever terminal the tests run in.
     """
     os.environ["COLUMNS"] = "100"
+    # Some environments forbid byte code: hundreds of programs that tests start would each be compiled anew.
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
         signal.signal(signal.SIGINT, signal.default_int_handler)
 

@@ -189,10 +189,10 @@ def test_locations_that_lead_nowhere(tmp_path, location):
 
 FALLS = """
 from pewter.judge.rules import hsts
-def fall(case):
+def fall(case, name, answers):
     raise KeyError("a fault made for a test")
     yield
-object.__setattr__(hsts.absent, "check", fall)
+hsts.absent.check.__wrapped__.__code__ = fall.__code__
 """
 """Read by Python as it starts: one rule of the program that then runs is at fault."""
 
@@ -333,7 +333,7 @@ def test_interrupted_review_is_written_all_the_same(tmp_path, number, ignored):
         (["review", "x.example", "--resolver", "dns"], "--resolver 'dns' is no ADDRESS[:PORT]"),
         (["review", "x.example", "--path", "login"], "--path 'login' has no '/'"),
         (["review", "x.example", "--canonical", "http://x.example"], "has to be an https address"),
-        (["review", "--no-such-option"], "No such option: --no-such-option"),
+        (["review", "--no-such-option"], "No such option '--no-such-option'"),
         (["explain", "chain/incomplet"], "Did you mean chain/incomplete?"),
         (["demo", "--stage", "halfway"], "allowed: as-found, mended"),
         (["demo", "--into", "key.pem"], "key.pem cannot be written to"),

@@ -56,7 +56,7 @@ def test_clean_site_in_full():
         "    life      ████████░░░░░░░░│░░░░░░░░ 60 of 90 days left, until 2027-01-22, renewal due 2026-12-23\n"
         "\n"
         "Areas  checks that hold, of those that could be made\n"
-        "  ✓ reach 9 · redirect 17 · chain 16 · name 4 · date 5 · protocol 3 · hsts 7 · page 1\n"
+        "  ✓ reach 9 · redirect 17 · chain 16 · name 4 · date 5 · protocol 4 · hsts 7 · page 1\n"
         "\n"
         "Next\n"
         "  → Nothing to mend. Look again before the earliest certificate is due for renewal.\n"
