@@ -26,7 +26,7 @@ sys.path.insert(0, str(TESTS))
 from pewter.evidence import Offer, Plan, Probe, Target, WayIn
 from pewter.gather.asking import Asker
 from pewter.gather.budget import Budget
-from pewter.gather.front_end_look import FIRST_OFFERS, FrontEndLook
+from pewter.gather.front_end_look import FrontEndLook
 from pewter.gather.hellos import send_hello
 from pewter.gather.network import Network
 from pewter.gather.routes import Destination
