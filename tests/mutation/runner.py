@@ -49,8 +49,8 @@ TESTS = (
     "journey/test_recheck.py",
 )
 LONGEST_SECONDS = 120
-SLOW_SECONDS = 1.5
-MOST_SECONDS = 20.0
+SLOW_SECONDS = 1.0
+MOST_SECONDS = 10.0
 """Of tests for one change, as measured while their calls are noted, which takes twice as long."""
 
 _OTHER = {
