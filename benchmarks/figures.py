@@ -36,6 +36,7 @@ from pewter.lab.name_server import read_zone
 from pewter.lab.relay import TcpRelay
 from pewter.lab.web_server import Response, VirtualHost
 from pewter.lab.world import Scenario, World, WorldThread
+from pewter.tls.versions import FIRST_OFFERS
 from support.certificates import root
 from support.looks import CHAIN, PEER, take_in, world
 from support.program import PROGRAM
