@@ -1,7 +1,9 @@
+import publicsuffixlist
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from pewter.web import suffixes
 from pewter.web.urls import InvalidUrl, Url, read_host, read_location, read_url, resolve
 
 BASE = "http://a/b/c/d;p?q"
@@ -131,3 +133,10 @@ def test_hosts():
     for text in ("-a b", "a..b", "a" * 64 + ".example", "-a.example"):
         with pytest.raises(InvalidUrl, match="is no host name"):
             read_host(text)
+
+
+@pytest.mark.parametrize("only_icann", [False, True])
+def test_the_list_of_suffixes_is_the_packages_own(only_icann):
+    """It is read in a fraction of the time, and holds the same in both forms."""
+    whole = publicsuffixlist.PublicSuffixList(only_icann=only_icann)
+    assert suffixes._list(only_icann=only_icann)._publicsuffix == whole._publicsuffix

@@ -129,9 +129,13 @@ class Case:
 
     def place(self, endpoint: Endpoint) -> Place:
         """Where an endpoint stands: readers are told its name alone where the name has one address."""
-        is_alone = len({each.address for each in self.endpoints_of(endpoint.name)}) < 2
-        is_old = endpoint.address in self._old_addresses(endpoint.name)
-        return of_endpoint(endpoint.name, endpoint.address, endpoint.port, is_alone=is_alone, is_old=is_old)
+        name, address, port = endpoint.name, endpoint.address, endpoint.port
+
+        def work_out() -> Place:
+            is_alone = len({each.address for each in self.endpoints_of(name)}) < 2
+            return of_endpoint(name, address, port, is_alone=is_alone, is_old=address in self._old_addresses(name))
+
+        return self.once(("place", name, address, port), work_out)
 
     def _old_addresses(self, name: str) -> frozenset[str]:
         """Of a name, those that only an old copy of its zone still gives."""

@@ -8,7 +8,7 @@ import msgspec
 from pewter.evidence import Reply, Seen, Unseen, Way
 from pewter.names.aliases import Chain, follow, targets_in
 from pewter.names.answers import ROOT, Answers, data_of, final_data
-from pewter.names.comparison import behind, serials
+from pewter.names.comparison import Said, behind, said_of, serials
 from pewter.names.zones import (
     Delegation,
     Lame,
@@ -95,6 +95,15 @@ class Naming(msgspec.Struct, frozen=True):
 
     why_not_direct: str
     """Why nothing can be told of the servers themselves; empty where something can."""
+
+    kept: dict[tuple[str, str, str], tuple[Said, ...]] = msgspec.field(default_factory=dict)
+
+    def said(self, zone: Zone, name: str, record_type: str) -> tuple[Said, ...]:
+        """What each server that serves the zone says of a name, once for all that ask."""
+        key = zone.apex, name, record_type
+        if key not in self.kept:
+            self.kept[key] = said_of(self.answers, zone.good, name, record_type)
+        return self.kept[key]
 
     def zone_of(self, name: str) -> Zone | None:
         return next((zone for zone in self.zones if name in zone.names), None)

@@ -11,7 +11,7 @@ from pewter.facts.naming import Naming, Zone, chain_of, naming
 from pewter.names.aliases import ChainEnd
 from pewter.names.answers import final_data, records_of
 from pewter.names.caa import RelevantSet, climb, may_issue
-from pewter.names.comparison import disagree, said_of
+from pewter.names.comparison import disagree
 from pewter.names.https_records import read_set
 from pewter.names.issuers import domains_of
 from pewter.names.signatures import delegated_tags, validates
@@ -115,7 +115,7 @@ def _differences(found: Naming, zone: Zone, number: int) -> list[str]:
     words = []
     for name in zone.names:
         for kind in _TYPES:
-            said = said_of(found.answers, zone.good, name, kind)
+            said = found.said(zone, name, kind)
             own = next((each.union for each in said if each.server == number), None)
             others = [each.union for each in said if each.server != number]
             if own is not None and disagree(said) and any(own != each for each in others):
@@ -140,9 +140,7 @@ def _kept(case: Case, found: Naming, zone: Zone) -> str:
     if not ttls:
         return ""
     words = f"up to {whole(max(ttls))} by resolvers"
-    differing = [
-        name for name in zone.names for kind in _TYPES if disagree(said_of(found.answers, zone.good, name, kind))
-    ]
+    differing = [name for name in zone.names for kind in _TYPES if disagree(found.said(zone, name, kind))]
     if differing:
         old = [ttl_of(_records(found, number, name)) for number in zone.behind for name in differing]
         longest = max((each for each in old if each is not None), default=None)

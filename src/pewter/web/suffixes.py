@@ -1,16 +1,28 @@
 """Public suffixes and registrable domains, by the list that browsers use."""
 
 import functools
+from collections.abc import Iterable, Iterator
+from pathlib import Path
 from typing import Any
 
 from pewter.evidence import is_ip_address
 
 
 @functools.cache
-def _list() -> Any:
-    from publicsuffixlist import PublicSuffixList  # noqa: PLC0415  slow to load, and not always needed
+def _list(*, only_icann: bool = False) -> Any:
+    from publicsuffixlist import PSLFILE, PublicSuffixList  # noqa: PLC0415  slow to load, and not always needed
 
-    return PublicSuffixList()
+    with Path(PSLFILE).open("rb") as file:
+        return PublicSuffixList(_with_encoded(file), accept_encoded_idn=False, only_icann=only_icann)
+
+
+def _with_encoded(lines: Iterable[bytes]) -> Iterator[bytes]:
+    """Names beyond ASCII in both forms: the package encodes each of ten thousand, which takes most of its time."""
+    for line in lines:
+        yield line
+        if not line.isascii() and not line.startswith(b"//"):
+            name = line.decode("utf-8").split(" ")[0].strip().lower()
+            yield ("!" * name.startswith("!")).encode() + name.lstrip("!").encode("idna") + b"\n"
 
 
 def is_public_suffix(name: str) -> bool:
@@ -18,16 +30,9 @@ def is_public_suffix(name: str) -> bool:
     return bool(_list().is_public(name))
 
 
-@functools.cache
-def _icann_list() -> Any:
-    from publicsuffixlist import PublicSuffixList  # noqa: PLC0415
-
-    return PublicSuffixList(only_icann=True)
-
-
 def is_registry_suffix(name: str) -> bool:
     """Whether a name is a suffix of a registry's own (``co.uk``, an unknown ``test``), not of a hosting service."""
-    return bool(_icann_list().is_public(name))
+    return bool(_list(only_icann=True).is_public(name))
 
 
 def registrable_domain(name: str) -> str | None:

@@ -10,7 +10,7 @@ from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.levels import Level
 from pewter.names.answers import data_of, final_data, is_at_or_below
-from pewter.names.comparison import disagree, said_of
+from pewter.names.comparison import disagree
 from pewter.names.zones import Delegation, Lame
 from pewter.phrases import some
 from pewter.places import the_site
@@ -211,7 +211,7 @@ def serials_differ(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcom
     """Serials that differ while all answers agree: a transfer is under way, or each server counts for itself."""
     if len(zone.serials) < 2:
         return
-    if any(disagree(said_of(found.answers, zone.good, name, kind)) for name in zone.names for kind in dns_names.TYPES):
+    if any(disagree(found.said(zone, name, kind)) for name in zone.names for kind in dns_names.TYPES):
         return  # dns/servers-disagree tells them
     if len(set(zone.serials.values())) == 1:
         yield Holds(zone.place, f"serial {next(iter(zone.serials.values()))} at every server")

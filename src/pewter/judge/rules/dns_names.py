@@ -115,7 +115,7 @@ def _why_failed(found: Naming, number: int, name: str, kind: str, reply: Reply |
 @over(each_name_in_zone)
 def servers_disagree(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """Every server of the zone has to give the same answer about the site's names; rotation is none of that."""
-    by_type = {kind: said_of(found.answers, zone.good, name, kind) for kind in TYPES}
+    by_type = {kind: found.said(zone, name, kind) for kind in TYPES}
     if max(map(len, by_type.values()), default=0) < 2:
         return
     different = {kind: said for kind, said in by_type.items() if disagree(said)}
@@ -165,7 +165,7 @@ def still_cached(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[R
     """A resolver that gives the earlier answer, while every server has a new one, has an old copy."""
     now = [number for number in zone.good if number not in zone.behind]
     for kind in _ADDRESS_TYPES:
-        if disagree(said_of(found.answers, zone.good, name, kind)):
+        if disagree(found.said(zone, name, kind)):
             continue  # dns/servers-disagree tells them
         new = frozenset[str]().union(*(said.union for said in said_of(found.answers, now, name, kind)))
         old = frozenset[str]().union(*(said.union for said in said_of(found.answers, zone.behind, name, kind)))
