@@ -1,5 +1,7 @@
 """The area bundle: files before they are installed."""
 
+from cryptography import x509
+from cryptography.hazmat.primitives.hashes import SHA256
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
 from pewter.facts.bundle import Bundle, BundleCase, LiveChain
@@ -23,6 +25,11 @@ def pem(*issued) -> bytes:
 
 def private(issued) -> bytes:
     return issued.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+
+
+def request(issued) -> bytes:
+    named = x509.CertificateSigningRequestBuilder().subject_name(x509.Name([]))
+    return named.sign(issued.key, SHA256()).public_bytes(Encoding.PEM)
 
 
 def files(*contents: bytes, live=(), names=()) -> BundleCase:
@@ -50,6 +57,8 @@ CASES = {
         "another": files(WHOLE, private(OTHER)),
         "no-certificate": files(private(leaf())),
         "of-a-ca": files(pem(intermediate()), private(leaf())),
+        "of-a-request": files(WHOLE, private(OTHER), request(OTHER)),
+        "of-another-request": files(WHOLE, private(OTHER), request(leaf())),
     },
     bundle.leaf_not_first: {
         "first": files(WHOLE),

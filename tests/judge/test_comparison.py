@@ -6,9 +6,9 @@ import msgspec
 import pytest
 from cryptography.x509 import ocsp as x509_ocsp
 
-from pewter.evidence import AskedServer, DnsSeen, Name, StopCause, Unseen
+from pewter.evidence import AskedServer, DnsSeen, GivenLog, Name, StopCause, Unseen
 from pewter.expectations import AcceptedGap, Expectations, Terms
-from pewter.judge.comparison import Change, compare
+from pewter.judge.comparison import Change, compare, judged_again
 from pewter.judge.review import make_review
 from pewter.lab.authority import issue_ca, issue_server
 from support.cases import case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen
@@ -163,6 +163,22 @@ HOME = journey(hop(HTTPS, 200, STS))
             "date/expiring", review(HOME, at=NOW + datetime.timedelta(days=58)), review(HOME), Change.UNSEEN,
             "it was judged for an earlier day this time (2026-11-23)", id="judged-for-an-earlier-day",
         ),
+        pytest.param(
+            "date/expired", review(HOME, **TWO_ADDRESSES, given_certificates=(fingerprint(OLD_LEAF),)), review(HOME),
+            Change.UNSEEN, "the certificate files were not given this time", id="files-that-were-not-given-now",
+        ),
+        pytest.param(
+            "chain/untrusted",
+            review(
+                HOME, endpoints=[endpoint(handshake(OF_ANOTHER, ANOTHER))], certificates=stored(OF_ANOTHER, ANOTHER),
+                given_logs=(GivenLog("a log", "AA=="),),
+            ),
+            review(HOME), Change.UNSEEN, "the keys of the logs were not given this time", id="logs-that-were-not-given-now",
+        ),
+        pytest.param(
+            "hsts/short", review(journey(hop(HTTPS, 200, SHORT))), review(HOME, terms=Terms(suppose=(HOST,))),
+            Change.UNSEEN, "it was supposed to be otherwise in one of the two reviews", id="what-was-supposed",
+        ),
     ],
 )  # fmt: skip
 def test_what_is_not_closed_though_nothing_of_it_is_there(rule, old, new, change, words):
@@ -171,6 +187,22 @@ def test_what_is_not_closed_though_nothing_of_it_is_there(rule, old, new, change
     }
     closed = [each for each in compare(old, new).gaps if each.rule == rule and each.change is Change.CLOSED]
     assert bool(closed) is (change is Change.CLOSED)
+
+
+def test_a_saved_review_is_held_against_its_own_evidence():
+    held, other = review(PLAIN), review(MOVED)
+    assert judged_again(held) == (held, "")
+    edited = msgspec.structs.replace(held, results=other.results)
+    again, remark = judged_again(edited)
+    assert again.results == held.results
+    assert remark.startswith("its results are not what its evidence comes to (")
+    assert remark.endswith(" outcomes): edited by hand? Judged again")
+    older = msgspec.structs.replace(edited, judged=msgspec.structs.replace(held.judged, pewter="0.0.1"))
+    assert judged_again(older)[0].results == held.results
+    assert judged_again(older)[1] == "judged again: Pewter 0.0.1 had judged it"
+    faulty = msgspec.structs.replace(edited.evidence, interrupted=True)
+    cut_off = msgspec.structs.replace(edited, evidence=faulty)
+    assert judged_again(cut_off) == (cut_off, "")
 
 
 def test_a_key_that_comes_back_after_its_certificate_was_revoked_is_told():

@@ -57,6 +57,9 @@ BLOCKED = {f"{s} {rest}": SILENT for s in "p12" for rest in (f"{ZONE} SOA", f"{Z
 BEHIND = {f"2 {WWW} A": (f"NOERROR aa; {WWW} A 300 5.5.5.9",) * 4, f"1 {WWW} A": (f"NOERROR aa; {WWW} A 300 5.5.5.10",) * 4,
           f"2 {ZONE} SOA": f"NOERROR aa; {SOA.replace(' 7 7200', ' 6 7200')}"}  # fmt: skip
 
+NINTH_WITHOUT_GLUE = {f"p {ZONE} NS": f"NOERROR; !{ZONE} NS 300 ns1.{ZONE}; !{ZONE} NS 300 ns9.{ZONE}"}
+NINTH = {f"p {ZONE} NS": f"{NINTH_WITHOUT_GLUE[f'p {ZONE} NS']}; +ns9.{ZONE} A 300 192.0.2.59"}
+
 CASES = {
     dns_names.does_not_resolve: {
         "healthy": zone(),
@@ -71,6 +74,10 @@ CASES = {
         "silent-then-answers": zone({f"2 {ZONE} SOA": (SILENT, f"NOERROR aa; {SOA}")}),
         "silent-over-udp-alone": zone({f"2 {ZONE} SOA": (SILENT, SILENT)}),
         "all": zone({f"12 {ZONE} SOA": "SERVFAIL", f"12 {ZONE} SOA tcp": "SERVFAIL"}),
+        "glue-alone-is-known": zone(NINTH, {f"r ns9.{ZONE} {k}": SILENT for k in ("A", "AAAA")}),
+        "address-alone-is-known": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} A": f"NOERROR ra; ns9.{ZONE} A 60 192.0.2.59"}),
+        "without-an-address": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} {k}": "NXDOMAIN ra" for k in ("A", "AAAA")}),
+        "address-not-looked-up": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} {k}": SILENT for k in ("A", "AAAA")}),
         "not-reached": zone({f"2 {ZONE} SOA": TOO_MANY, f"2 {ZONE} SOA tcp": TOO_MANY}),
         "no-ipv6-here": zone({f"2 {ZONE} SOA": Unanswered.NO_IPV6, f"2 {ZONE} SOA tcp": Unanswered.NO_IPV6}),
         "blocked": zone(BLOCKED),
@@ -80,6 +87,7 @@ CASES = {
         "above-names-more": zone({f"p {ZONE} NS": f"NOERROR; !{ZONE} NS 300 ns1.{ZONE}; !{ZONE} NS 300 ns9.other.test"}),
         "same-servers": zone({f"p {ZONE} NS": f"NOERROR aa; {ZONE} NS 300 ns1.{ZONE}"}),
         "above-silent": zone({f"p {ZONE} NS": SILENT}),
+        "own-set-silent": zone({f"12 {ZONE} NS": SILENT}),
     },
     dns.unexpected_servers: {
         "not-given": zone(),

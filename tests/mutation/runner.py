@@ -13,6 +13,7 @@ import ast
 import contextlib
 import copy
 import gc
+import itertools
 import json
 import os
 import random
@@ -49,9 +50,9 @@ TESTS = (
     "journey/test_recheck.py",
 )
 LONGEST_SECONDS = 120
-SLOW_SECONDS = 1.0
-MOST_SECONDS = 10.0
-"""Of tests for one change, as measured while their calls are noted, which takes twice as long."""
+SLOW_SECONDS, BROAD_SLOW_SECONDS = 1.0, 4.0
+MOST_SECONDS, BROAD_SECONDS = 8.0, 14.0
+"""Of tests for one change, particular and broad ones, as measured while their calls are noted: twice what they take."""
 
 _OTHER = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
@@ -177,7 +178,10 @@ class Forking:
 
 
 class Learning:
-    """Writes down which tests call which functions: the most particular and the fastest first, slow ones not at all."""
+    """Writes down which tests call which functions: the most particular and the fastest first, slow ones not at all.
+
+    Of those that are left over, which call nearly everything, some from all over: each has other set-ups.
+    """
 
     def __init__(self, to: Path) -> None:
         self.to = to
@@ -207,14 +211,19 @@ class Learning:
             callers[f"{key.partition(' ')[0]} "] |= callers[key]
         learnt = {}
         for key, tests in callers.items():
-            left, kept = MOST_SECONDS, []
-            for each in sorted(tests, key=lambda test: (functions[test], seconds[test])):
-                if seconds[each] < SLOW_SECONDS and left > 0:
-                    kept.append(each)
-                    left -= seconds[each]
-            learnt[key] = kept
+            by_breadth = sorted(tests, key=lambda test: (functions[test], seconds[test]))
+            particular = _within(MOST_SECONDS, [each for each in by_breadth if seconds[each] < SLOW_SECONDS], seconds)
+            broad = [each for each in by_breadth if seconds[each] < BROAD_SLOW_SECONDS and each not in set(particular)]
+            random.Random(key).shuffle(broad)
+            learnt[key] = [*particular, *_within(BROAD_SECONDS, broad, seconds)]
         self.to.write_text(json.dumps(learnt))
         return True
+
+
+def _within(most: float, tests: Sequence[str], seconds: dict[str, float]) -> list[str]:
+    """The first of them, for as long as is granted."""
+    taken = itertools.accumulate(seconds[each] for each in tests)
+    return [each for each, so_far in zip(tests, taken, strict=True) if so_far - seconds[each] < most]
 
 
 def _in_child(work: Callable[[], int], seconds: int = LONGEST_SECONDS) -> int:

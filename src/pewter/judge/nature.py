@@ -42,10 +42,6 @@ class Safety(enum.Enum):
     """Likewise, and for as long as is wished: the policy was tried before."""
 
     @property
-    def holds(self) -> bool:
-        return self in _HOLDS
-
-    @property
     def redirects(self) -> bool:
         """Who answers on port 80 decides, unless the gap is at a URL of https."""
         return self in _REDIRECTS
@@ -55,7 +51,6 @@ class Safety(enum.Enum):
         return self in _REDIRECTS and self is not Safety.REDIRECTS
 
 
-_HOLDS = frozenset({Safety.HOLDS, Safety.HOLDS_BELOW, Safety.HOLDS_FOR_LONG})
 _REDIRECTS = frozenset({Safety.LEADS, Safety.LEADS_BACK, Safety.CIRCLES, Safety.REDIRECTS})
 
 
