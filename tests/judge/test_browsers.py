@@ -288,6 +288,7 @@ CASES = {
         "holds": unsteady(),
         "hello": unsteady((Tries("the hello for TLS 1.3 and TLS 1.2", 3, 1),)),
         "request": unsteady((), (Tries(HTTPS, 2, 1),)),
+        "of-many-the-first-three": unsteady(tuple(Tries(f"hello {n}", 3, 2) for n in "1234")),
         "never-is-another-rule": unsteady((Tries("the hello", 3, 0),)),
     },
     reach.asks_who: {"not-asked": asked(False), "the-same": asked(True), "gap": asked(True, f"403 at {HTTPS}")},

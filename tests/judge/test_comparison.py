@@ -133,6 +133,11 @@ HOME = journey(hop(HTTPS, 200, STS))
             "until 2027-01-22", id="an-address-that-is-none-any-more",
         ),
         pytest.param(
+            "date/expired", review(HOME, **TWO_ADDRESSES),
+            review(HOME, **{**TWO_ADDRESSES, "endpoints": [endpoint(Unseen("no answer")), endpoint(handshake(), address="192.0.2.11")]}),
+            Change.CLOSED, "until 2027-01-22", id="an-address-that-holds-beside-one-that-is-silent",
+        ),
+        pytest.param(
             "date/expired", review(HOME, **TWO_ADDRESSES), review(HOME, dns=ANOTHER_RESOLVER, **ONE_LEFT), Change.UNSEEN,
             f"192.0.2.11 was not looked at: another resolver gave other addresses of {HOST} this time", id="another-resolver",
         ),

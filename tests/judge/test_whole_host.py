@@ -196,6 +196,10 @@ def test_what_passes_on_and_does_not_name_itself_is_an_edge():
     assert server_of(case(journey(hop(HTTPS, 200))), HOST)[0] is None
     hints = make_review(case(via)).results.hints
     assert hints == (f"An edge service answers for {HOST}: --origin ADDRESS looks at the server behind it, too.",)
+    four = [f"{each}.marram-ferries.example" for each in "abcd"]
+    ways = [journey(hop(f"https://{each}/", 200, ("Via", "1.1 edge-7"))) for each in four]
+    (hint,) = make_review(case(*ways, names=[name(each) for each in four])).results.hints
+    assert hint.startswith(f"An edge service answers for {four[0]}, {four[1]} and {four[2]} and more: --origin ")
 
 
 def test_what_was_seen_at_an_old_address_is_one_thing():
