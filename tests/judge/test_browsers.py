@@ -27,7 +27,7 @@ from pewter.evidence import (
 from pewter.evidence import Protocol as Spoken
 from pewter.facts.case import Case
 from pewter.facts.visits import predict_visits
-from pewter.judge.rules import chain, chain_keys, chain_status, page, protocol_suites, reach, redirect
+from pewter.judge.rules import chain, chain_keys, chain_status, page, protocol_suites, reach, redirect, redirect_ends
 from pewter.judge.rules import name as name_rules
 from pewter.lab.authority import DAY, issue_ca, issue_server
 from support.cases import (
@@ -296,14 +296,18 @@ CASES = {
         "holds": case(journey(hop(HTTPS))),
         "gap": case(journey(hop(HTTPS, oddities=("lines that end in LF alone", "a blank before the colon of Server")))),
     },
-    (reach.client_certificate, redirect.broken_target, predicted): {
+    (reach.client_certificate, redirect_ends.broken_target, predicted): {
         "not-asked-for": demanding(handshake(), journey(hop(HTTPS))),
         "asked-for-and-not-needed": demanding(WANTS, journey(hop(HTTPS))),
         "refused-in-tls": demanding(WANTS, stopped(HTTPS, StopCause.NO_TLS, DEMANDED)),
         "refused-by-status": demanding(WANTS, journey(hop(HTTPS, 400))),
         "not-seen": demanding(Unseen("late"), stopped(HTTPS, StopCause.NO_TLS, "x")),
     },
-    redirect.lands_behind_warning: {"gap": lands(FOREIGN), "holds": lands(GOOD), "no-redirect": case(journey(HTTPS))},
+    redirect_ends.lands_behind_warning: {
+        "gap": lands(FOREIGN),
+        "holds": lands(GOOD),
+        "no-redirect": case(journey(HTTPS)),
+    },
     (redirect.downgrade, redirect.by_page, predicted): {
         "refresh-down": moves(HTTPS, "meta refresh", HTTP),
         "script-down": moves(HTTPS, "script", HTTP),
@@ -312,13 +316,13 @@ CASES = {
         "within-https": moves(HTTPS, "meta refresh", f"{HTTPS}a"),
         "refresh-field": case(journey(hop(HTTPS, 200, ("Refresh", f"0; url={HTTP}")))),
     },
-    redirect.loop: {
+    redirect_ends.loop: {
         "https-and-http": circle(HTTPS, HTTP),
         "https-alone": circle(HTTPS),
         "http-alone": circle(HTTP),
         "two-hosts": circle(HTTPS, f"https://{APEX}/"),
     },
-    (redirect.broken_target, redirect.loop, predicted): {
+    (redirect_ends.broken_target, redirect_ends.loop, predicted): {
         title: case(way, *([] if way.hops else [journey(hop(HTTPS))]), endpoints=[endpoint(handshake())])
         for title, way in ENDS.items()
     },

@@ -17,7 +17,7 @@ from pewter.evidence import (
     Use,
 )
 from pewter.expectations import Expectations, Terms
-from pewter.judge.rules import reach, redirect
+from pewter.judge.rules import reach, redirect, redirect_ends
 from pewter.web.further_ways import UNKNOWN_HOST
 from support.cases import (
     case,
@@ -126,7 +126,7 @@ CASES = {
         "never-https-is-left-alone": at(journey(HTTP)),
         "loop-is-another-rule": at(journey(hop(HTTPS, 302), hop(HTTP, 302), end=LOOP)),
     },
-    redirect.loop: {
+    redirect_ends.loop: {
         "alike-from-every-way-in": at(THERE, BACK),
         "an-origin-that-asks-for-https-again": at(THERE, BACK, origins=(ASKS_AGAIN,)),
         "holds": at(journey(HTTP, HTTPS)),
@@ -149,7 +149,7 @@ CASES = {
         "home-page-is-left-alone": at(journey(HTTP, HTTPS)),
         "within-one-origin-is-left-alone": at(journey(HTTPS + DEEP, HTTPS)),
     },
-    redirect.broken_target: {
+    redirect_ends.broken_target: {
         "holds": at(journey(HTTPS)),
         "closed-to-strangers": at(journey(hop(HTTPS, 403))),
         "error-without-a-redirect": at(journey(hop(HTTPS, 404))),
@@ -185,7 +185,7 @@ CASES = {
         ),
         "unseen": at(unseen(HTTP)),
     },
-    redirect.through_bad_certificate: {
+    redirect_ends.through_bad_certificate: {
         "holds": through(leaf(), hop(HTTPS, 301), hop(HTTPS_APEX)),
         "gap": through(EXPIRED, hop(HTTPS, 301, issued=EXPIRED), hop(HTTPS_APEX)),
         "the-last-is-another-rule": through(EXPIRED, hop(HTTP, 301), hop(HTTPS, issued=EXPIRED)),
@@ -201,7 +201,7 @@ CASES = {
         "another-page-holds": probed(Seen(hop(HTTP, 200)), journey(hop(HTTP, page=HOME.sha256)), **HOME_SHOWN),
         "unknown": probed(Unseen("closed"), journey(hop(HTTP, page=HOME.sha256)), **HOME_SHOWN),
     },
-    redirect.off_site: {
+    redirect_ends.off_site: {
         "holds": at(journey(HTTP, HTTPS_APEX)),
         "gap": at(journey(HTTP, "https://shop.other.example/")),
         "not-landed": at(unseen(HTTP)),

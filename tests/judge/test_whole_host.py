@@ -10,7 +10,7 @@ from pewter.evidence import HostProbe, HowFailed, NoConnection, Reference, StopC
 from pewter.judge.mending import server_of
 from pewter.judge.outcomes import Gap, Holds, Unknown
 from pewter.judge.review import make_review
-from pewter.judge.rules import RULES, hsts, reach, redirect
+from pewter.judge.rules import RULES, hsts, reach, redirect, redirect_ends
 from pewter.judge.wording import words_for
 from pewter.levels import Level
 from pewter.mends.kinds import Kind
@@ -144,9 +144,9 @@ def test_one_program_has_no_choice():
 
 def test_a_page_that_is_there_over_https_lacks_its_redirect():
     ways = (journey(hop(f"{HTTP}login", 404)), journey(hop(f"{HTTPS}login", 200)))
-    (gap,) = (each for each in outcomes(redirect.broken_target, case(*ways)) if isinstance(each, Gap))
+    (gap,) = (each for each in outcomes(redirect_ends.broken_target, case(*ways)) if isinstance(each, Gap))
     assert gap.mend.startswith("Over https the page is there: what is missing is the redirect.")
-    (gap,) = (each for each in outcomes(redirect.broken_target, case(ways[0])) if isinstance(each, Gap))
+    (gap,) = (each for each in outcomes(redirect_ends.broken_target, case(ways[0])) if isinstance(each, Gap))
     assert gap.mend.startswith("Bring the page back")
 
 

@@ -23,12 +23,8 @@ from pewter.pki import (
     form_faults,
     presented_names,
 )
-from pewter.pki.extensions import (
-    ANY_EXTENDED_KEY_USAGE,
-    DIGITAL_SIGNATURE,
-    KEY_ENCIPHERMENT,
-    SERVER_AUTH,
-)
+from pewter.pki.extensions import DIGITAL_SIGNATURE, KEY_ENCIPHERMENT
+from pewter.pki.identifiers import ANY_EXTENDED_KEY_USAGE, SERVER_AUTH
 from pewter.pki.identity import matches
 from pewter.pki.life import life_of
 from pewter.tls import Version

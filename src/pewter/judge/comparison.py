@@ -3,18 +3,18 @@
 import datetime
 import enum
 import functools
-from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
 from pewter.escape import json_escaped
-from pewter.evidence import Evidence, VersionOutcome, WayIn
+from pewter.evidence import Evidence
 from pewter.levels import Level
 from pewter.phrases import counted
 from pewter.places import Place, PlaceKind
 
+from .changed_facts import FactChange, changed_facts
 from .outcomes import Accepted, Gap, Holds, Judged, Outcome, Unknown
-from .results import ServedCertificate
 from .review import Review, case_of, make_review
 from .sight import Sights
 
@@ -101,16 +101,6 @@ class ChangeEntry(msgspec.Struct, frozen=True):
 
     after: tuple[str, ...]
     """What is seen now, or why it could not be, each wording once."""
-
-
-class FactChange(msgspec.Struct, frozen=True):
-    """Something beside gaps."""
-
-    subject: str
-    """``certificate of www.x.example``."""
-
-    before: str
-    after: str
 
 
 class LookFacts(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -220,7 +210,12 @@ def compare(old: Review, new: Review, remarks: Sequence[str] = ("", "")) -> Comp
     changes.sort(key=lambda each: (order.index(each.change), each.level.rank))
     looks = tuple(_look_facts(each, remark) for each, remark in zip((old, new), remarks, strict=True))
     return Comparison(
-        new.evidence.plan.first, old.evidence.begun, new.evidence.begun, tuple(changes), tuple(_facts(old, new)), looks
+        new.evidence.plan.first,
+        old.evidence.begun,
+        new.evidence.begun,
+        tuple(changes),
+        tuple(changed_facts(old, new)),
+        looks,
     )
 
 
@@ -439,90 +434,3 @@ _HIDDEN_BY = {
     "protocol": frozenset({"chain", "name", "date", "hsts", "cookie", "page"}),
 }
 """Areas of which nothing is seen where an area has a gap that breaks."""
-
-
-# Beside gaps
-
-
-def _facts(old: Review, new: Review) -> Iterator[FactChange]:
-    for subject, read in _SUBJECTS.items():
-        before, after = read(old), read(new)
-        for name in dict.fromkeys((*before, *after)):
-            if before.get(name, "") != after.get(name, "") and name in before and name in after:
-                yield FactChange(f"{subject} of {name}", before[name], after[name])
-    yield from _keys_again(old, new)
-    gone = set(_names(old.evidence)) - set(_names(new.evidence))
-    come = set(_names(new.evidence)) - set(_names(old.evidence))
-    if gone or come:
-        left, new_ones = ", ".join(sorted(gone)) or "none left out", ", ".join(sorted(come)) or "none new"
-        yield FactChange("names under review", left, new_ones)
-
-
-def _keys_again(old: Review, new: Review) -> Iterator[FactChange]:
-    """Hosts of which a revoked certificate was replaced by one with the same key: whoever has that key has it still."""
-    revoked = {each.key_sha256: each for each in old.results.certificates if each.revoked and each.key_sha256}
-    for each in new.results.certificates:
-        before = revoked.get(each.key_sha256)
-        if before is not None and before.sha256 != each.sha256:
-            again = f"the same key in {each.sha256[:8]}: have the certificate issued with a new one"
-            yield FactChange(f"key of {', '.join(each.hosts)}", f"of {before.sha256[:8]}, which was revoked", again)
-
-
-def _names(evidence: Evidence) -> tuple[str, ...]:
-    return tuple(each.name for each in evidence.names)
-
-
-def _certificates(review: Review) -> dict[str, str]:
-    found: dict[str, list[str]] = {}
-    for certificate in review.results.certificates:
-        for host in certificate.hosts:
-            found.setdefault(host, []).append(_in_words(certificate))
-    return {host: "; ".join(sorted(words)) for host, words in found.items()}
-
-
-def _in_words(certificate: ServedCertificate) -> str:
-    life = certificate.life
-    dates = f", {life.not_before:%Y-%m-%d} to {life.not_after:%Y-%m-%d}" if life is not None else ""
-    names = ", ".join(certificate.names)
-    key = f"{certificate.key} (key {certificate.key_sha256[:8]})"
-    return f"{certificate.sha256[:8]} by {certificate.issuer}{dates}, {key}, for {names}"
-
-
-def _policies(review: Review) -> dict[str, str]:
-    return {each.name: "; ".join(each.policies) for each in review.results.names if each.policies}
-
-
-def _addresses(review: Review) -> dict[str, str]:
-    return {each.name: ", ".join(sorted(each.addresses)) or "none" for each in review.evidence.names}
-
-
-def _landings(review: Review) -> dict[str, str]:
-    visits = (each for each in review.results.visits if each.by_address is None and each.reason is not WayIn.ABSENT)
-    return {each.start: f"{each.meets.value} at {each.lands}" for each in visits}
-
-
-def _protocols(review: Review) -> dict[str, str]:
-    return {
-        place: "; ".join(
-            (
-                ", ".join(name for name, outcome in drawn.versions if outcome is VersionOutcome.ACCEPTED),
-                f"{sum(suites.count for suites in drawn.suites)} suites",
-            )
-        )
-        for drawn in review.results.protocols
-        for place in drawn.places
-    }
-
-
-def _name_servers(review: Review) -> dict[str, str]:
-    return {zone.apex: "; ".join(zone.servers) for zone in review.results.zones}
-
-
-_SUBJECTS: dict[str, Callable[[Review], dict[str, str]]] = {
-    "addresses": _addresses,
-    "name servers": _name_servers,
-    "certificate": _certificates,
-    "versions and suites": _protocols,
-    "HSTS policy": _policies,
-    "way in": _landings,
-}

@@ -3,8 +3,8 @@
 from .assessment import ChainAssessment, assess_chain
 from .certificates import Certificate, MalformedCertificate, read_certificate
 from .crls import judge_crl
-from .extensions import MUST_STAPLE
 from .forms import FormFault, form_faults
+from .identifiers import MUST_STAPLE
 from .identity import covers, presented_names
 from .keys import KeyFacts
 from .life import LONGEST_LIVES, Life, life_of, longest_life

@@ -9,52 +9,27 @@ from pewter.octets import DecodeError
 from . import der
 from .der import DerReader
 from .distinguished_names import DistinguishedName, read_distinguished_name
-
-OCSP_NO_CHECK = "1.3.6.1.5.5.7.48.1.5"
-SIGNED_CERTIFICATE_TIMESTAMPS = "1.3.6.1.4.1.11129.2.4.2"
-PRECERTIFICATE_POISON = "1.3.6.1.4.1.11129.2.4.3"
-TLS_FEATURE = "1.3.6.1.5.5.7.1.24"
-SUBJECT_KEY_IDENTIFIER = "2.5.29.14"
-KEY_USAGE = "2.5.29.15"
-SUBJECT_ALT_NAME = "2.5.29.17"
-BASIC_CONSTRAINTS = "2.5.29.19"
-NAME_CONSTRAINTS = "2.5.29.30"
-CRL_DISTRIBUTION_POINTS = "2.5.29.31"
-CERTIFICATE_POLICIES = "2.5.29.32"
-POLICY_MAPPINGS = "2.5.29.33"
-POLICY_CONSTRAINTS = "2.5.29.36"
-INHIBIT_ANY_POLICY = "2.5.29.54"
-AUTHORITY_KEY_IDENTIFIER = "2.5.29.35"
-EXTENDED_KEY_USAGE = "2.5.29.37"
-AUTHORITY_INFO_ACCESS = "1.3.6.1.5.5.7.1.1"
-
-PROCESSED = frozenset(
-    {
-        KEY_USAGE,
-        SUBJECT_ALT_NAME,
-        BASIC_CONSTRAINTS,
-        NAME_CONSTRAINTS,
-        EXTENDED_KEY_USAGE,
-        CERTIFICATE_POLICIES,
-        POLICY_MAPPINGS,
-        POLICY_CONSTRAINTS,
-        INHIBIT_ANY_POLICY,
-    }
+from .identifiers import (
+    AUTHORITY_INFO_ACCESS,
+    AUTHORITY_KEY_IDENTIFIER,
+    BASIC_CONSTRAINTS,
+    CA_ISSUERS,
+    CERTIFICATE_POLICIES,
+    CRL_DISTRIBUTION_POINTS,
+    EXTENDED_KEY_USAGE,
+    INHIBIT_ANY_POLICY,
+    KEY_USAGE,
+    NAME_CONSTRAINTS,
+    OCSP,
+    OCSP_NO_CHECK,
+    POLICY_CONSTRAINTS,
+    POLICY_MAPPINGS,
+    PRECERTIFICATE_POISON,
+    SIGNED_CERTIFICATE_TIMESTAMPS,
+    SUBJECT_ALT_NAME,
+    SUBJECT_KEY_IDENTIFIER,
+    TLS_FEATURE,
 )
-"""Extensions that path validation really acts on."""
-
-TOLERATED = PROCESSED | {SUBJECT_KEY_IDENTIFIER, AUTHORITY_KEY_IDENTIFIER, CRL_DISTRIBUTION_POINTS}
-"""Extensions that may be critical: those that only help to find an issuer or a CRL restrict no path."""
-
-SERVER_AUTH = "1.3.6.1.5.5.7.3.1"
-ANY_EXTENDED_KEY_USAGE = "2.5.29.37.0"
-
-ANY_POLICY = "2.5.29.32.0"
-MUST_STAPLE = 5
-"""status_request as a TLS feature (RFC 7633 section 6)."""
-
-_CA_ISSUERS = "1.3.6.1.5.5.7.48.2"
-_OCSP = "1.3.6.1.5.5.7.48.1"
 
 # Bits of keyUsage (RFC 5280 section 4.2.1.3)
 DIGITAL_SIGNATURE, KEY_ENCIPHERMENT, KEY_AGREEMENT, KEY_CERT_SIGN, CRL_SIGN = 0, 2, 4, 5, 6
@@ -221,11 +196,6 @@ def read_extension_facts(extensions: tuple[RawExtension, ...]) -> ExtensionFacts
             read.update(exc.facts if isinstance(exc, _PartlyRead) else {})
     policy = PolicyFacts(**{name[7:]: read.pop(name) for name in list(read) if name.startswith("policy_")})  # type: ignore[arg-type]
     return ExtensionFacts(**read, policy=policy, faults=tuple(faults))  # type: ignore[arg-type]
-
-
-def extension_title(oid: str) -> str:
-    """``subjectAltName``; an unknown one by its identifier."""
-    return _TITLES.get(oid, oid)
 
 
 _PROCESSED_NAMES = frozenset({_EMAIL, _DNS_NAME, _DIRECTORY_NAME, _URI, _IP_ADDRESS})
@@ -404,8 +374,8 @@ def _read_access(extension: RawExtension) -> dict[str, object]:
         if location.tag == _URI:
             found.append((method, _ascii(location, "authorityInfoAccess")))
     return {
-        "ca_issuers": tuple(location for method, location in found if method == _CA_ISSUERS),
-        "ocsp_responders": tuple(location for method, location in found if method == _OCSP),
+        "ca_issuers": tuple(location for method, location in found if method == CA_ISSUERS),
+        "ocsp_responders": tuple(location for method, location in found if method == OCSP),
     }
 
 
@@ -501,21 +471,3 @@ _READERS: dict[str, Callable[[RawExtension], dict[str, object]]] = {
 
 _NOT_NEEDED = frozenset({CRL_DISTRIBUTION_POINTS, TLS_FEATURE, SIGNED_CERTIFICATE_TIMESTAMPS, OCSP_NO_CHECK})
 """Extensions without which browsers go on."""
-
-_TITLES = {
-    SUBJECT_ALT_NAME: "subjectAltName",
-    BASIC_CONSTRAINTS: "basicConstraints",
-    KEY_USAGE: "keyUsage",
-    EXTENDED_KEY_USAGE: "extendedKeyUsage",
-    NAME_CONSTRAINTS: "nameConstraints",
-    SUBJECT_KEY_IDENTIFIER: "subjectKeyIdentifier",
-    AUTHORITY_KEY_IDENTIFIER: "authorityKeyIdentifier",
-    AUTHORITY_INFO_ACCESS: "authorityInfoAccess",
-    CRL_DISTRIBUTION_POINTS: "cRLDistributionPoints",
-    CERTIFICATE_POLICIES: "certificatePolicies",
-    POLICY_MAPPINGS: "policyMappings",
-    POLICY_CONSTRAINTS: "policyConstraints",
-    INHIBIT_ANY_POLICY: "inhibitAnyPolicy",
-    TLS_FEATURE: "TLS feature",
-    SIGNED_CERTIFICATE_TIMESTAMPS: "the list of signed timestamps",
-}

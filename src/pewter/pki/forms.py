@@ -5,7 +5,8 @@ from collections.abc import Iterator
 import msgspec
 
 from .certificates import Certificate
-from .extensions import KEY_CERT_SIGN, SUBJECT_ALT_NAME, extension_title
+from .extensions import KEY_CERT_SIGN
+from .identifiers import SUBJECT_ALT_NAME, extension_title
 
 MAX_SERIAL_OCTETS = 20
 

@@ -27,15 +27,9 @@ from pewter.crypto import SignatureVerdict
 
 from .certificates import Certificate
 from .constraints import violated_constraint
-from .extensions import (
-    ANY_EXTENDED_KEY_USAGE,
-    DIGITAL_SIGNATURE,
-    KEY_AGREEMENT,
-    KEY_ENCIPHERMENT,
-    SERVER_AUTH,
-    TOLERATED,
-)
+from .extensions import DIGITAL_SIGNATURE, KEY_AGREEMENT, KEY_ENCIPHERMENT
 from .forms import form_faults
+from .identifiers import ANY_EXTENDED_KEY_USAGE, SERVER_AUTH, TOLERATED
 from .policies import violated_policy
 from .signatures import verify_signature, weak_hash
 from .stores import Store

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from .certificates import Certificate
-from .extensions import ANY_POLICY
+from .identifiers import ANY_POLICY
 
 
 @dataclass

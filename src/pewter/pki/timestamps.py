@@ -16,7 +16,7 @@ from pewter.octets import DecodeError, Reader
 from . import der
 from .certificates import Certificate
 from .der import DerReader
-from .extensions import PRECERTIFICATE_POISON, SIGNED_CERTIFICATE_TIMESTAMPS
+from .identifiers import PRECERTIFICATE_POISON, SIGNED_CERTIFICATE_TIMESTAMPS
 from .signatures import verify_octets
 
 # AlgorithmIdentifiers for SHA-256 with ECDSA and with RSA, the two that RFC 6962 section 2.1.4 allows.

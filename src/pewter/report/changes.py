@@ -4,7 +4,8 @@ from collections.abc import Sequence
 
 from rich.text import Text
 
-from pewter.judge.comparison import CHANGE_TITLES, Change, ChangeEntry, Comparison, FactChange, LookFacts
+from pewter.judge.changed_facts import FactChange
+from pewter.judge.comparison import CHANGE_TITLES, Change, ChangeEntry, Comparison, LookFacts
 from pewter.levels import Level
 from pewter.phrases import and_more, counted
 from pewter.web.sites import common_domain
