@@ -168,10 +168,19 @@ class Forking:
 
     def pytest_runtestloop(self, session: pytest.Session) -> bool:
         items = {item.nodeid: item for item in session.items}
+        gc.collect()
+        functions: dict[str, list[types.FunctionType]] = defaultdict(list)
+        for each in gc.get_objects():
+            if isinstance(each, types.FunctionType):
+                functions[each.__code__.co_filename].append(each)
+        gc.freeze()  # children share what they do not touch
         with self.found.open("a", encoding="utf-8") as file:
             for number, change in enumerate(self.changes):
                 chosen = [items[each] for each in self.learnt.get(f"{change.module} {change.function}", ())]
-                status = _in_child(lambda change=change, chosen=chosen: _noticed(session, change, chosen))
+                there = functions[str(SOURCE / change.module)]
+                status = _in_child(
+                    lambda change=change, chosen=chosen, there=there: _noticed(session, change, chosen, there)
+                )
                 file.write(json.dumps([number, bool(status)]) + "\n")
                 file.flush()
         return True
@@ -271,15 +280,16 @@ def _outermost() -> dict[tuple[str, int], str]:
     return found
 
 
-def _noticed(session: pytest.Session, change: Change, items: list[pytest.Item]) -> int:
+def _noticed(
+    session: pytest.Session, change: Change, items: list[pytest.Item], functions: list[types.FunctionType]
+) -> int:
     code = code_with(change)
     new = {(each.co_name, each.co_firstlineno): each for each in _all_codes(code)}
-    for function in [each for each in gc.get_objects() if isinstance(each, types.FunctionType)]:
+    for function in functions:
         old = function.__code__
-        if old.co_filename == code.co_filename:
-            replaced = new.get((old.co_name, old.co_firstlineno))
-            if replaced is not None and replaced.co_freevars == old.co_freevars:
-                function.__code__ = replaced
+        replaced = new.get((old.co_name, old.co_firstlineno))
+        if replaced is not None and replaced.co_freevars == old.co_freevars:
+            function.__code__ = replaced
     return _run(session, items)
 
 
