@@ -71,6 +71,7 @@ CASES = {
         "one-of-two": files(pem(APEX_ALONE)),
         "both": files(pem(SIBLINGS)),
         "asked-for": files(pem(APEX_ALONE), names=(HOST,)),
+        "wildcard-alone": files(pem(issue_server(["*.marram-ferries.example"], intermediate(), NOW - DAY, NOW + DAY, key=key("leaf")))),
         "no-sibling": files(pem(issue_server(["mail.x.example"], intermediate(), NOW - DAY, NOW + DAY, key=key("leaf")))),
     },
     bundle.live_differs: {

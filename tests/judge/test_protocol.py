@@ -31,7 +31,7 @@ from pewter.judge.rules import chain, protocol, protocol_suites, reach
 from pewter.lab.authority import issue_server
 from pewter.tls.suites import strength_of
 from pewter.tls.suites import table as suite_table
-from support.cases import case, endpoint, handshake, name, outcomes, stored, table
+from support.cases import case, endpoint, fingerprint, handshake, name, outcomes, stored, table
 from support.certificates import FAR_OFF, HOST, LONG_AGO, intermediate, key
 
 TLS13, TLS12, TLS11, TLS10, SSL3, SSL2 = 0x0304, 0x0303, 0x0302, 0x0301, 0x0300, 0x0002
@@ -142,7 +142,11 @@ CASES = {
         "unknown": suites(*AEAD, unfinished="late"),
         "not-looked": looked(None),
     },
-    protocol_suites.no_forward_secrecy: {"among-others": suites(*AEAD, 0x009C), "nothing-else": suites(0x009C, 0x002F)},
+    protocol_suites.no_forward_secrecy: {
+        "among-others": suites(*AEAD, 0x009C),
+        "nothing-else": suites(0x009C, 0x002F),
+        "every-way": suites(*AEAD, 0x00A0, 0xC02D, 0x00A8, 0x00AC),
+    },
     protocol_suites.cbc_only: {
         "gap": suites(0xC013, 0x002F),
         "one-is-enough": suites(0xC013, 0xC02F),
@@ -241,3 +245,8 @@ def test_visitors_that_have_nothing_in_common_with_a_server():
     assert spoken_by(old) == (Negotiated(browser), Negotiated(phone, TLS10, 0x002F), Negotiated(quantum))
     unknown = Protocol(versions(TLS12, unknown=TLS13), (SuitesSeen(TLS12, (), Order.NOT_KNOWN, 390, "late"),))
     assert [each.is_known for each in spoken_by(unknown)] == [False, False, False]
+
+
+def test_the_certificate_without_a_name_is_told_by_its_fingerprint():
+    (gap,) = outcomes(chain.default_differs, nameless(handshake(OTHER, intermediate())))
+    assert gap.seen.endswith(f"(SHA-256 {fingerprint(OTHER)[:8]})")

@@ -125,6 +125,9 @@ CASES = {
         "holds-at-the-limit": dated("Mon, 23 Nov 2026 12:05:00 GMT"),
         "gap": dated("Mon, 23 Nov 2026 12:06:00 GMT"),
         "no-date": dated("yesterday"),
+        "of-the-first-answer": case(
+            *(journey(hop(HTTPS, 200, ("Date", f"Mon, 23 Nov 2026 12:0{n}:00 GMT"))) for n in (0, 9))
+        ),
         "no-zone": dated("Mon, 23 Nov 2026 12:06:00 -0000"),
     },
 }
