@@ -6,12 +6,13 @@ import msgspec
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import padding
+from cryptography.hazmat.primitives.asymmetric import ec, padding
 from cryptography.x509.oid import ExtendedKeyUsageOID
 
 from pewter.evidence import (
     Answer,
     FetchedIssuer,
+    GivenLog,
     HowFailed,
     Lookup,
     Name,
@@ -47,6 +48,7 @@ from support.cases import (
 )
 from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf, parsed, root, store
 from support.status import ocsp_response, signed_list
+from support.timestamps import signed_timestamps, spki_of
 
 APEX = "marram-ferries.example"
 SECOND = 1 / 86400
@@ -175,6 +177,18 @@ def logged(life: int, *logs: bytes, public: bool = True) -> Case:
     found = timestamps(*logs) if logs else None
     answer = msgspec.structs.replace(handshake(of, intermediate()), signed_timestamps=found)
     return at(of, intermediate(), public=public, answers=(answer,))
+
+
+LOG, IMPOSTOR_OF_LOG = (ec.derive_private_key(number, ec.SECP256R1()) for number in (7, 8))
+
+
+def logged_by(signer: ec.EllipticCurvePrivateKey) -> Case:
+    """By a log whose key was given, or by another in its name."""
+    of = server(not_before=NOW - 2 * DAY, not_after=NOW + 88 * DAY)
+    said = signed_timestamps(signer, parsed(of), named=LOG)
+    answer = msgspec.structs.replace(handshake(of, intermediate()), signed_timestamps=said)
+    given = (GivenLog("Tern log", spki_of(LOG)),)
+    return at(of, intermediate(), public=True, answers=(answer,), given_logs=given)
 
 
 def lasting(issued: str, days: float, *, public: bool = True) -> Case:
@@ -334,6 +348,8 @@ CASES = {
         "three-for-longer": logged(181, b"a", b"b", b"c"),
         "one-log-twice": logged(90, b"a", b"a"),
         "none": logged(90),
+        "by-a-log-whose-key-was-given": logged_by(LOG),
+        "in-the-name-of-a-log-whose-key-was-given": logged_by(IMPOSTOR_OF_LOG),
         "private-ca": logged(90, public=False),
         "signed-by-a-stranger": at(IMPOSTOR, intermediate(), public=True),
     },

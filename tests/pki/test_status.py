@@ -1,7 +1,6 @@
 """OCSP, CRLs and signed timestamps: published vectors, and answers made in the test with their fault stated."""
 
 import datetime
-import hashlib
 from pathlib import Path
 
 import cryptography_vectors
@@ -25,6 +24,7 @@ from pewter.pki.status import StatusKind, StatusVerdict
 from pewter.pki.timestamps import Log, read_timestamps, tbs_without_timestamps, verify_timestamp
 from support.certificates import NOW, intermediate, leaf, parsed, root
 from support.status import ocsp_response
+from support.timestamps import WHEN, signed_timestamps, spki_of
 
 X509 = Path(cryptography_vectors.__file__).parent / "x509"
 PKITS = X509 / "PKITS_data"
@@ -260,31 +260,14 @@ def test_published_timestamps_are_read():
 @pytest.mark.parametrize("embedded", [True, False])
 @pytest.mark.parametrize("fault", ["", "another time", "another log"])
 def test_a_timestamp_is_verified_by_its_log(embedded, fault):
-    key = ec.generate_private_key(ec.SECP256R1())
-    other = ec.generate_private_key(ec.SECP256R1())
-    spki = key.public_key().public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+    key, other = (ec.generate_private_key(ec.SECP256R1()) for _ in range(2))
     certificate, issuer = parsed(leaf()), parsed(intermediate())
-    when = 1_700_000_000_000
-    if embedded:
-        tbs = certificate.tbs
-        entry = b"\x00\x01" + hashlib.sha256(issuer.spki).digest() + len(tbs).to_bytes(3, "big") + tbs
-    else:
-        entry = b"\x00\x00" + len(certificate.der).to_bytes(3, "big") + certificate.der
-    signed = b"\x00\x00" + when.to_bytes(8, "big") + entry + b"\x00\x00"
-    signature = (other if fault == "another log" else key).sign(signed, ec.ECDSA(hashes.SHA256()))
-    log = Log("Tern log", spki)
-    item = (
-        b"\x00"
-        + log.log_id
-        + when.to_bytes(8, "big")
-        + b"\x00\x00\x04\x03"
-        + len(signature).to_bytes(2, "big")
-        + signature
-    )
-    items = len(item).to_bytes(2, "big") + item
-    (timestamp,) = read_timestamps(len(items).to_bytes(2, "big") + items)
+    log = Log("Tern log", spki_of(key))
+    signer = other if fault == "another log" else key
+    octets = signed_timestamps(signer, certificate, issuer if embedded else None, named=key)
+    (timestamp,) = read_timestamps(octets)
     if fault == "another time":
-        timestamp = msgspec.structs.replace(timestamp, milliseconds=when + 1)
+        timestamp = msgspec.structs.replace(timestamp, milliseconds=WHEN + 1)
     verdict = verify_timestamp(timestamp, log, certificate, issuer if embedded else None)
     assert verdict is (SignatureVerdict.BAD if fault else SignatureVerdict.VERIFIED)
 
