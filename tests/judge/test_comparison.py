@@ -6,7 +6,7 @@ import msgspec
 import pytest
 from cryptography.x509 import ocsp as x509_ocsp
 
-from pewter.evidence import AskedServer, DnsSeen, GivenLog, Name, StopCause, Unseen
+from pewter.evidence import Answer, AskedServer, DnsSeen, GivenLog, Lookup, Name, Seen, StopCause, Unseen
 from pewter.expectations import AcceptedGap, Expectations, Terms
 from pewter.judge.comparison import Change, compare, judged_again
 from pewter.judge.review import make_review
@@ -99,6 +99,9 @@ OLD_LEAF = leaf(left=-1)
 TWO = [endpoint(handshake()), endpoint(handshake(OLD_LEAF, intermediate()), address="192.0.2.11")]
 TWO_ADDRESSES = {"endpoints": TWO, "names": [name(HOST, "192.0.2.10", "192.0.2.11")], "certificates": stored(OLD_LEAF)}
 ONE_LEFT = {"names": [name(HOST, "192.0.2.10")]}
+HALF_LEARNT = Name(
+    HOST, True, (Lookup("A", Seen(Answer("NOERROR", (), ("192.0.2.10",)))), Lookup("AAAA", Unseen("the name service failed")))
+)  # fmt: skip
 ANOTHER_RESOLVER = DnsSeen((AskedServer("192.0.2.251", is_resolver=True),))
 FOUND = journey(hop(LOGIN, 200, SID), reason="found")
 HOME = journey(hop(HTTPS, 200, STS))
@@ -136,6 +139,14 @@ HOME = journey(hop(HTTPS, 200, STS))
             "date/expired", review(HOME, **TWO_ADDRESSES),
             review(HOME, **{**TWO_ADDRESSES, "endpoints": [endpoint(Unseen("no answer")), endpoint(handshake(), address="192.0.2.11")]}),
             Change.CLOSED, "until 2027-01-22", id="an-address-that-holds-beside-one-that-is-silent",
+        ),
+        pytest.param(
+            "date/expired", review(HOME, **TWO_ADDRESSES), review(HOME, names=[HALF_LEARNT]), Change.UNSEEN,
+            f"192.0.2.11 was not looked at: another resolver gave other addresses of {HOST} this time", id="not-all-addresses-were-learnt",
+        ),
+        pytest.param(
+            "cookie/not-secure", review(HOME, FOUND), review(HOME, interrupted=True), Change.UNSEEN,
+            "the look was interrupted", id="an-interrupted-look",
         ),
         pytest.param(
             "date/expired", review(HOME, **TWO_ADDRESSES), review(HOME, dns=ANOTHER_RESOLVER, **ONE_LEFT), Change.UNSEEN,
