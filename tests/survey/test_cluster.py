@@ -19,6 +19,7 @@ import pytest
 from pewter import __version__
 from pewter.errors import FileError, NotReviewedError, UsageError
 from pewter.judge.summary import row_of
+from pewter.lab import crowd as lab_crowd
 from pewter.lab.authority import DAY, issue_ca, issue_server
 from pewter.lab.crowd import Crowd
 from pewter.lab.world import WorldThread
@@ -41,8 +42,11 @@ def crowd(tmp_path_factory):
     crowd = Crowd(SITES, datetime.datetime.now(datetime.UTC))
     crowd.folder = tmp_path_factory.mktemp("crowd")
     (crowd.folder / "root.pem").write_bytes(crowd.root.pem)
-    with WorldThread(crowd):
-        yield crowd
+    # Slow sites are less slow here: on a busy machine they would come near to the limits of a brief look.
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(lab_crowd, "SLOW_SECONDS", 0.15)
+        with WorldThread(crowd):
+            yield crowd
 
 
 def free_port():
@@ -119,7 +123,7 @@ def surveyed(survey, crowd, folder, *, most=SITES, watcher=None, **more):
         ledger.take_list(read_list("\n".join(list(crowd.kinds)[:most]).encode(), "list").sites)
         run = ledger.begin("{}", None, crowd.now)
         # Few at a time: the lab serves them all from this one process, and slow sites must not seem silent.
-        gently = msgspec.structs.replace(settings(crowd), sites_under_way=6, first_seconds=10.0)
+        gently = msgspec.structs.replace(settings(crowd), sites_under_way=6, first_seconds=10.0, seconds=60.0)
         work = survey(ledger, run, gently, watcher or Watcher(), **more)
         asyncio.run(work.go())
         return [row_of(values) for values in ledger.rows()]
