@@ -104,7 +104,11 @@ CASES = {
         "healthy": zone(),
         "alias": zone({f"r ns2.{ZONE} A": f"NOERROR ra; ns2.{ZONE} CNAME 60 real.{ZONE}; real.{ZONE} A 60 192.0.2.54"}),
     },
-    dns.one_server: {"healthy": zone(), "fewer-than-wished": zone(expect=Expectations(name_server_minimum=3))},
+    dns.one_server: {
+        "healthy": zone(),
+        "fewer-than-wished": zone(expect=Expectations(name_server_minimum=3)),
+        "two-names-at-one-address": zone({f"r {ZONE} NS": f"NOERROR ra; {ZONE} NS 60 ns8.{ZONE}; {ZONE} NS 60 ns9.{ZONE}", f"12 {ZONE} NS": SILENT, f"p {ZONE} NS": f"NOERROR; !{ZONE} NS 300 ns8.{ZONE}; !{ZONE} NS 300 ns9.{ZONE}; +ns8.{ZONE} A 300 192.0.2.90; +ns9.{ZONE} A 300 192.0.2.90"}),
+    },
     dns.no_tcp: {
         "healthy": zone(),
         "silent": zone({f"2 {ZONE} SOA tcp": SILENT}),
@@ -116,7 +120,12 @@ CASES = {
         "dropped": zone({f"2 {ZONE} SOA": SILENT, f"2 {ZONE} SOA plain": f"NOERROR aa; {SOA}"}),
         "formerr": zone({f"2 {ZONE} SOA": "FORMERR", f"2 {ZONE} SOA plain": f"NOERROR aa; {SOA}"}),
     },
-    dns.slow_server: {"healthy": zone(), "slow": zone(milliseconds=1500)},
+    dns.slow_server: {
+        "healthy": zone(),
+        "slow": zone(milliseconds=1500),
+        "slow-at-the-limit": zone(milliseconds=1000),
+        "one-answer": zone({f"2 {rest}": SILENT for rest in (f"{ZONE} NS", f"{ZONE} SOA tcp", f"{WWW} A", f"{WWW} AAAA", f"{WWW} CAA", f"{WWW} HTTPS", f"pewter-1.{ZONE} A random")}),
+    },
     dns.serials_differ: {
         "healthy": zone(),
         "differ": zone({f"2 {ZONE} SOA": f"NOERROR aa; {SOA.replace(' 7 7200', ' 4294967295 7200')}"}),
@@ -214,6 +223,7 @@ CASES = {
         "alias-to-nowhere": zone(https("0000" + "01780000"), {"r x A": "NXDOMAIN ra", "r x AAAA": "NXDOMAIN ra"}),
         "alias-not-looked-up": zone(https("0000" + "01780000")),
         "locks-out": zone(https("000100")),
+        "ech-not-tried": zone(https("0001000005" + "0003aabbcc"), endpoints=[H2], journeys=[OPENS]),
         "h3-not-tried": zone(https("00010000010003026833"), endpoints=[H2], journeys=[OPENS]),
     },
     (dns_records.dnssec_broken, dns_records.dnssec_expiring, dns_records.dnssec_absent): {

@@ -29,6 +29,7 @@ def caa(text):
         ("0 ISSUE  CA.example ; a=b", "ca.example", []),
         ("0 issue ca.example; a=b c=d", "ca.example", []),
         ("0 issue ca.example; accounturi = https://x/1", "ca.example", []),
+        ("0 issue \tca.example\t;\ta=b", "ca.example", []),
         ("0 issue ;", "", []),
         ("0 issue ", "", []),
         ("0 issue ca.example;a", "", ["'a' is no parameter"]),
