@@ -30,6 +30,7 @@ def caa(text):
         ("0 issue ca.example; a=b c=d", "ca.example", []),
         ("0 issue ca.example; accounturi = https://x/1", "ca.example", []),
         ("0 issue \tca.example\t;\ta=b", "ca.example", []),
+        ("0 issue x-ca.example", "x-ca.example", []),
         ("0 issue ;", "", []),
         ("0 issue ", "", []),
         ("0 issue ca.example;a", "", ["'a' is no parameter"]),
