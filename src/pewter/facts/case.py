@@ -2,8 +2,7 @@
 
 import datetime
 import functools
-from collections.abc import Callable, Iterator, Sequence
-from typing import TypeVar, cast
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -35,9 +34,8 @@ from pewter.web.sites import are_siblings, work_out_canonical
 from pewter.web.urls import Url, place_of, read_url
 
 from .chains import Chains, SentChain, Sources, Trust
+from .once import WorksOutOnce
 from .unseen import UnseenAt
-
-_T = TypeVar("_T")
 
 
 def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
@@ -46,7 +44,7 @@ def accepted_versions(endpoint: Endpoint) -> frozenset[int]:
     return frozenset(handshake.version for handshake in endpoint.handshakes) | searched
 
 
-class Case:
+class Case(WorksOutOnce):
     """What every rule is given."""
 
     def __init__(
@@ -68,14 +66,6 @@ class Case:
 
         self.own_stores = tuple(stores)
         """Those that came with the program and the machine."""
-
-        self._worked_out: dict[object, object] = {}
-
-    def once(self, what: object, work_out: Callable[[], _T]) -> _T:
-        """What is worked out from the whole case, once for as long as the case lives."""
-        if what not in self._worked_out:
-            self._worked_out[what] = work_out()
-        return cast(_T, self._worked_out[what])
 
     @functools.cached_property
     def answers(self) -> Answers:

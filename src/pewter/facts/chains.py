@@ -2,8 +2,8 @@
 
 import datetime
 import functools
-from collections.abc import Callable, Iterator, Sequence
-from typing import Protocol, TypeVar, cast
+from collections.abc import Iterator, Sequence
+from typing import Protocol
 
 import msgspec
 
@@ -22,9 +22,8 @@ from pewter.pki import (
 )
 from pewter.places import Place
 
+from .once import WorksOutOnce
 from .unseen import UnseenAt
-
-_T = TypeVar("_T")
 
 
 class StoreVerdict(msgspec.Struct, frozen=True):
@@ -115,7 +114,7 @@ class Sources(msgspec.Struct, frozen=True):
     logs: tuple[GivenLog, ...] = ()
 
 
-class Chains:
+class Chains(WorksOutOnce):
     """All chains of one case.  Iterated over, it gives those of the site's own names."""
 
     def __init__(
@@ -146,13 +145,6 @@ class Chains:
         title = "--trust-only" if trust.given_only else "--trust"
         self.given_store = Store(title, anchors, is_examined=True) if anchors else None
         self.stores = (*self.own_stores, *([self.given_store] if self.given_store else []))
-        self._worked_out: dict[object, object] = {}
-
-    def once(self, what: object, work_out: Callable[[], _T]) -> _T:
-        """What is worked out from the chains, once for as long as they live."""
-        if what not in self._worked_out:
-            self._worked_out[what] = work_out()
-        return cast(_T, self._worked_out[what])
 
     @functools.cached_property
     def _certificates(self) -> dict[str, Certificate | MalformedCertificate]:

@@ -163,7 +163,7 @@ def _kinds(case: HasHosts, rule: Rule[Any], gap: Gap, host: str) -> tuple[Kind, 
     if rule.nature.mended_by is not MendedBy.SERVER:
         found.append(case.once(f"application of {host}", lambda: application_of(case, host)))
     is_plain = _is_plain(rule, gap)
-    found.append(case.once(f"server of {host} {is_plain}", lambda: server_of(case, host, is_plain=is_plain))[0])
+    found.append(server_of(case, host, is_plain=is_plain)[0])
     return tuple(dict.fromkeys(kind for kind in found if kind is not None))
 
 
@@ -180,6 +180,10 @@ def _is_secure(gap: Gap) -> bool | None:
 
 def server_of(case: HasHosts, host: str, *, is_plain: bool = False) -> tuple[Kind | None, tuple[int, ...]]:
     """What answers over http, or over https, for a host; and its version, where it says so."""
+    return case.once(f"server of {host} {is_plain}", lambda: _server_of(case, host, is_plain=is_plain))
+
+
+def _server_of(case: HasHosts, host: str, *, is_plain: bool) -> tuple[Kind | None, tuple[int, ...]]:
     of_scheme: dict[bool, list[str]] = {True: [], False: []}
     for hop in case.hops_of(host):
         of_scheme[not hop.is_https] += hop.values("Server")
@@ -203,7 +207,7 @@ def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind, *, for_long: boo
     known = case.once(f"situation of {host}", lambda: _of_host(case, host))
     is_secure = _is_secure(gap)
     is_plain = is_secure is False
-    recognised, version = case.once(f"server of {host} {is_plain}", lambda: server_of(case, host, is_plain=is_plain))
+    recognised, version = server_of(case, host, is_plain=is_plain)
     return msgspec.structs.replace(
         known,
         port=gap.where.port or known.port,
