@@ -10,13 +10,14 @@ import os
 import re
 import signal
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NoReturn
 
 import click
 
 from pewter.errors import OWN_FAULT, OutputError, PewterError, UsageError, own_fault_words
-from pewter.report.formats import OF_COMPARISONS, OF_ENDINGS, OF_REVIEWS, OF_SURVEYS
+from pewter.report.formats import OF_COMPARISONS, OF_ENDINGS, OF_REVIEWS, OF_SURVEYS, Formats
 from pewter.version import __version__
 
 from .options import Command, Group, argument, request
@@ -51,6 +52,12 @@ def _show_version(context: click.Context, option: click.Parameter, wanted: bool)
 )
 def app() -> None:
     """Review a site's HTTPS setup from outside: every gap, with its evidence and its mend."""
+
+
+def write_option(what: str, formats: Formats) -> Callable[[Any], Any]:
+    """``--write FILE``, of which the suffix says the format."""
+    words = f"{what}: {' '.join(formats.suffixes)}"
+    return click.option("--write", "-w", multiple=True, type=PATH, metavar="FILE", help=words)
 
 
 PATHS = click.option(
@@ -96,14 +103,7 @@ FAIL_ON = click.option(
     help="Exit with 1 at this level: breaks, exposes, weakens or note.",
 )
 FULL = click.option("--full", is_flag=True, help="Show every gap in full, not only what breaks or exposes.")
-WRITE = click.option(
-    "--write",
-    "-w",
-    multiple=True,
-    type=PATH,
-    metavar="FILE",
-    help=f"Write it; the suffix says the format: {' '.join(OF_REVIEWS.suffixes)}",
-)
+WRITE = write_option("Write it; the suffix says the format", OF_REVIEWS)
 JSON = click.option("--json", is_flag=True, help="The review as JSON on standard output.")
 FAIL_ON_SAVED = click.option(
     "--fail-on", metavar="LEVEL", help="Exit with 1 at this level; else as the review was made with."
@@ -283,14 +283,7 @@ def recheck(**options: Any) -> None:
 @app.command(cls=Command)
 @argument("old", required=True, metavar="OLD", type=PATH, help="A saved review, or the folder of a survey alone.")
 @argument("new", required=False, metavar="NEW", type=PATH, help="A later one of the same site.")
-@click.option(
-    "--write",
-    "-w",
-    multiple=True,
-    type=PATH,
-    metavar="FILE",
-    help=f"Write what changed: {' '.join(OF_COMPARISONS.suffixes)}",
-)
+@write_option("Write what changed", OF_COMPARISONS)
 @click.option("--json", is_flag=True, help="What changed as JSON on standard output.")
 def compare(**options: Any) -> None:
     """What closed, what opened, what stayed from one saved review to the next; offline.
@@ -333,14 +326,7 @@ def init(**options: Any) -> None:
     help="Saved reviews, certificate files, and folders of them.",
 )
 @AS_OF
-@click.option(
-    "--write",
-    "-w",
-    multiple=True,
-    type=PATH,
-    metavar="FILE",
-    help=f"Write the list, or a chart: {' '.join(OF_ENDINGS.suffixes)}",
-)
+@write_option("Write the list, or a chart", OF_ENDINGS)
 def expiry(**options: Any) -> None:
     """What runs out when: certificates and their renewal, intermediates, zone signatures, accepted gaps; offline.
 
@@ -386,14 +372,7 @@ def expiry(**options: Any) -> None:
     help="For it, in this order: the CA, the certificate, the key (PEM).",
 )
 @click.option("--fail-on", metavar="LEVEL", help="Exit with 1 where a site has a gap at this level.")
-@click.option(
-    "--write",
-    "-w",
-    multiple=True,
-    type=PATH,
-    metavar="FILE",
-    help=f"Write the table, or a page: {' '.join(OF_SURVEYS.suffixes)}",
-)
+@write_option("Write the table, or a page", OF_SURVEYS)
 def survey(**options: Any) -> None:
     """Review many sites; resumable, one table of them all.
 

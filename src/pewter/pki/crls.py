@@ -17,13 +17,13 @@ from .certificates import Certificate
 from .der import DerReader
 from .distinguished_names import DistinguishedName, read_distinguished_name
 from .extensions import CRL_SIGN, read_full_name_uris
+from .identifiers import AUTHORITY_KEY_IDENTIFIER
 from .signatures import digest_for, verify_octets
 from .status import StatusKind, StatusVerdict, out_of_date, revoked_words
 
 _DELTA_CRL_INDICATOR = "2.5.29.27"
 _ISSUING_DISTRIBUTION_POINT = "2.5.29.28"
 _CRL_NUMBER = "2.5.29.20"
-_AUTHORITY_KEY_IDENTIFIER = "2.5.29.35"
 _REASON_CODE = "2.5.29.21"
 _INVALIDITY_DATE = "2.5.29.24"
 _SHORTEST_ENTRY = 18
@@ -121,7 +121,7 @@ def read_crl(octets: bytes) -> Crl:
                 is_delta = True
             elif oid == _ISSUING_DISTRIBUTION_POINT:
                 scope = _read_scope(value)
-            elif critical and oid not in {_CRL_NUMBER, _AUTHORITY_KEY_IDENTIFIER}:
+            elif critical and oid not in {_CRL_NUMBER, AUTHORITY_KEY_IDENTIFIER}:
                 unknown.append(oid)
     return Crl(
         issuer=issuer,

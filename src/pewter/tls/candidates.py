@@ -22,9 +22,9 @@ ChaCha20 stands at neither end: some servers choose by themselves, but let a cli
 
 _MAIN_OLD_SUITES = (0xC009, 0xC013, 0xC00A, 0xC014, 0x002F, 0x0035)
 
-_USUAL_GROUPS = (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1)
+_USUAL_CURVES = (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1)
 TLS_1_3_GROUPS = (
-    _USUAL_GROUPS,
+    _USUAL_CURVES,
     (*HYBRID_GROUPS, Group.X25519KYBER768DRAFT00,
      Group.MLKEM768, Group.MLKEM1024, Group.MLKEM512, Group.CURVESM2,
      Group.BRAINPOOLP256R1TLS13, Group.BRAINPOOLP384R1TLS13, Group.BRAINPOOLP512R1TLS13),
@@ -35,7 +35,7 @@ TLS_1_3_GROUPS = (
 EVERY_TLS_1_3_GROUP = tuple(int(group) for part in TLS_1_3_GROUPS for group in part)
 
 OLD_CURVES = (
-    (Group.X25519, Group.SECP256R1, Group.X448, Group.SECP384R1, Group.SECP521R1),
+    _USUAL_CURVES,
     tuple(
         group for group in Group if group < Group.SECP256R1 or Group.BRAINPOOLP256R1 <= group <= Group.BRAINPOOLP512R1
     ),
