@@ -1,7 +1,5 @@
 """The one verifier of signatures: of certificates, CRLs, OCSP responses, timestamps of logs, and handshakes.
 
-import msgspec
-
 Who names an algorithm, by an object identifier or by a code point of TLS, says by a :class:`Scheme` what it is.
 """
 
@@ -11,6 +9,7 @@ import msgspec
 from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, padding, rsa
+from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from cryptography.hazmat.primitives.asymmetric.utils import Prehashed
 
 
@@ -94,6 +93,16 @@ def _verify(key: object, scheme: Scheme, signature: bytes, signed: bytes, *, is_
         case _:
             return False
     return True
+
+
+def public_key_of(spki: bytes) -> PublicKeyTypes | None:
+    """The key of a SubjectPublicKeyInfo, or None where the cryptography package cannot load its kind."""
+    from cryptography.hazmat.primitives import serialization  # noqa: PLC0415  slow to load: commands that list do without
+
+    try:
+        return serialization.load_der_public_key(spki)
+    except (ValueError, TypeError, UnsupportedAlgorithm):
+        return None
 
 
 def family_of(key: object) -> Family | None:

@@ -8,10 +8,9 @@ import functools
 import hashlib
 
 import msgspec
-from cryptography.exceptions import UnsupportedAlgorithm
-from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
+from pewter.crypto import public_key_of
 from pewter.kept import kept
 from pewter.octets import DecodeError
 
@@ -88,10 +87,7 @@ class Certificate(msgspec.Struct, frozen=True, dict=True):
     @functools.cached_property
     def public_key(self) -> PublicKeyTypes | None:
         """The key, or None where the cryptography package cannot load its kind."""
-        try:
-            return serialization.load_der_public_key(self.spki)
-        except (ValueError, TypeError, UnsupportedAlgorithm):
-            return None
+        return public_key_of(self.spki)
 
     @functools.cached_property
     def key(self) -> KeyFacts:

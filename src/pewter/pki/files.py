@@ -10,7 +10,6 @@ from collections.abc import Callable
 
 import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
-from cryptography.hazmat.primitives import serialization
 
 from pewter.octets import DecodeError
 
@@ -189,7 +188,7 @@ def _read_block(label: str, body: str, name: str, passphrase: Passphrase) -> lis
     if label in _KEY_LABELS:
         pem = f"-----BEGIN {label}-----{body}-----END {label}-----\n".encode()
         encrypted = label.startswith("ENCRYPTED") or "ENCRYPTED" in body
-        return [_read_key(pem, serialization.load_pem_private_key, encrypted, name, passphrase)]
+        return [_read_key(pem, encrypted, name, passphrase)]
     octets = decode_body(body)
     if octets is None:
         return [
@@ -251,18 +250,18 @@ def _read_list(octets: bytes) -> FileItem:
 
 # Keys
 
-_Loader = Callable[..., object]
-
-
-def _read_key(octets: bytes, load: _Loader, encrypted: bool, name: str, passphrase: Passphrase) -> FileItem:
+def _read_key(octets: bytes, encrypted: bool, name: str, passphrase: Passphrase) -> FileItem:
     if encrypted and (words := why_too_costly(_decoded(octets))):
         return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words, is_encrypted=True)
     given = passphrase(f"the private key in {name}") if encrypted else None
     if encrypted and given is None:
         words = "it is encrypted, and no passphrase was given (--passphrase-file, or type it on a terminal)"
         return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words, is_encrypted=True)
+    from cryptography.hazmat.primitives import serialization  # noqa: PLC0415  slow to load, and seldom needed
+
+    load = serialization.load_pem_private_key if octets[:1] == b"-" else serialization.load_der_private_key
     try:
-        spki = _spki_of(load(octets, given).public_key())  # type: ignore[attr-defined]
+        spki = _spki_of(load(octets, given).public_key())
     except (ValueError, TypeError, UnsupportedAlgorithm) as exc:
         words = (
             "the passphrase does not open it" if encrypted else f"it cannot be read: {str(exc).splitlines()[0][:120]}"
@@ -282,6 +281,8 @@ def _decoded(octets: bytes) -> bytes:
 
 
 def _spki_of(key: object) -> bytes:
+    from cryptography.hazmat.primitives import serialization  # noqa: PLC0415
+
     form = serialization.PublicFormat.SubjectPublicKeyInfo
     octets = key.public_bytes(serialization.Encoding.DER, form)  # type: ignore[attr-defined]
     assert isinstance(octets, bytes)
@@ -309,10 +310,10 @@ def _read_der(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
 
 
 def _read_der_key(octets: bytes, name: str, passphrase: Passphrase) -> FileItem:
-    item = _read_key(octets, serialization.load_der_private_key, False, name, passphrase)
+    item = _read_key(octets, False, name, passphrase)
     if not item.problem or not _is_encrypted_pkcs8(octets):
         return item
-    return _read_key(octets, serialization.load_der_private_key, True, name, passphrase)
+    return _read_key(octets, True, name, passphrase)
 
 
 def _is_encrypted_pkcs8(octets: bytes) -> bool:
@@ -330,7 +331,7 @@ def _is_pkcs12(octets: bytes) -> bool:
 
 
 def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileContents:
-    from cryptography.hazmat.primitives.serialization import pkcs12  # noqa: PLC0415  slow to load, and seldom needed
+    from cryptography.hazmat.primitives.serialization import Encoding, pkcs12  # noqa: PLC0415  slow to load
 
     if words := why_too_costly(octets):
         return FileContents(name, FileForm.PKCS12, problems=(words,))
@@ -357,7 +358,7 @@ def _read_pkcs12(name: str, octets: bytes, passphrase: Passphrase) -> FileConten
         spki = _spki_of(store.key.public_key())
         items.append(FileItem(FileKind.PRIVATE_KEY, f"private key, {read_key_facts(spki)}", spki=spki))
     entries = [*([store.cert] if store.cert is not None else []), *store.additional_certs]
-    items += [_certificate_item(each.certificate.public_bytes(serialization.Encoding.DER)) for each in entries]
+    items += [_certificate_item(each.certificate.public_bytes(Encoding.DER)) for each in entries]
     return FileContents(name, FileForm.PKCS12, tuple(items))
 
 

@@ -7,7 +7,6 @@ from collections.abc import Container, Iterator
 
 import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
-from cryptography.hazmat.primitives import serialization
 
 _SIGNED_DATA = bytes.fromhex("06092a864886f70d010702")
 """The object identifier 1.2.840.113549.1.7.2 as DER."""
@@ -117,10 +116,10 @@ def is_certificate_set(octets: bytes) -> bool:
 
 def read_certificate_set(octets: bytes) -> tuple[bytes, ...]:
     """The certificates of a PKCS #7 SignedData as DER.  Raises ValueError where it cannot be read."""
-    from cryptography.hazmat.primitives.serialization import pkcs7  # noqa: PLC0415  slow to load, and seldom needed
+    from cryptography.hazmat.primitives.serialization import Encoding, pkcs7  # noqa: PLC0415  slow to load
 
     try:
         certificates = pkcs7.load_der_pkcs7_certificates(octets)
     except UnsupportedAlgorithm as exc:
         raise ValueError(str(exc)) from exc
-    return tuple(each.public_bytes(serialization.Encoding.DER) for each in certificates)
+    return tuple(each.public_bytes(Encoding.DER) for each in certificates)

@@ -6,11 +6,9 @@ import struct
 from collections.abc import Mapping
 
 import msgspec
-from cryptography.exceptions import UnsupportedAlgorithm
-from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 
-from pewter.crypto import SignatureVerdict
+from pewter.crypto import SignatureVerdict, public_key_of
 from pewter.octets import DecodeError, Reader
 
 from . import der
@@ -54,10 +52,7 @@ class Log(msgspec.Struct, frozen=True):
 
     @property
     def key(self) -> PublicKeyTypes | None:
-        try:
-            return serialization.load_der_public_key(self.spki)
-        except (ValueError, TypeError, UnsupportedAlgorithm):
-            return None
+        return public_key_of(self.spki)
 
 
 def read_timestamps(octets: bytes) -> tuple[SignedTimestamp, ...]:
