@@ -1,11 +1,14 @@
 """HTTPS records: what a name says of its own service (RFC 9460)."""
 
+import functools
 import ipaddress
 import itertools
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Sequence
+from typing import TypeVar
 
 import msgspec
+
+from pewter.octets import DecodeError, Reader
 
 from .labels import label_text
 
@@ -58,103 +61,104 @@ def read_https(octets: bytes) -> HttpsRecord | Malformed:
     """Read the data of an HTTPS record (sections 2.2 and 7); never raises."""
     if len(octets) < 3:
         return Malformed("it is too short")
-    priority = int.from_bytes(octets[:2], "big")
-    target, at = _name(octets, 2)
-    if target is None:
+    reader = Reader(octets, "HTTPS")
+    priority = reader.uint(2)
+    try:
+        target = _name(reader)
+    except DecodeError:
         return Malformed("its target is no name")
     if priority == ALIAS_MODE:
         return HttpsRecord(priority, target)  # parameters are ignored (section 2.4.2)
     parameters: dict[int, bytes] = {}
     last = -1
-    while at < len(octets):
-        key, length = int.from_bytes(octets[at : at + 2], "big"), int.from_bytes(octets[at + 2 : at + 4], "big")
-        value = octets[at + 4 : at + 4 + length]
-        if at + 4 > len(octets) or len(value) != length:
+    while reader:
+        try:
+            key, value = reader.uint(2), reader.vector(2)
+        except DecodeError:
             return Malformed("a parameter ends before its length")
         if key <= last:
             return Malformed("its keys do not rise")
         parameters[key], last = value, key
-        at += 4 + length
     return _with(priority, target, parameters)
 
 
-@dataclass
-class _Parts:
-    """What parameters say, while they are read."""
+def _alpn(reader: Reader) -> tuple[str, ...]:
+    found: list[str] = []
+    while reader or not found:
+        if not (protocol := reader.vector(1)):
+            raise reader.error("a protocol without octets")
+        found.append(protocol.decode("latin-1"))
+    return tuple(found)
 
-    problems: list[str] = field(default_factory=list)
 
-    def alpn(self, value: bytes | None) -> tuple[str, ...]:
-        if value is None:
-            return ()
-        found, at = [], 0
-        while at < len(value):
-            length = value[at]
-            if not length or at + 1 + length > len(value):
-                break
-            found.append(value[at + 1 : at + 1 + length].decode("latin-1"))
-            at += 1 + length
-        if at != len(value) or not found:
-            self.problems.append("its alpn cannot be read")
-        return tuple(found)
+def _mandatory(reader: Reader, present: Iterable[int]) -> tuple[int, ...]:
+    keys: list[int] = []
+    while reader or not keys:
+        keys.append(reader.uint(2))
+    rises = all(one < other for one, other in itertools.pairwise(keys))
+    if _MANDATORY in keys or not rises or not set(keys) <= set(present):
+        raise reader.error("keys that are not there")
+    return tuple(keys)
 
-    def mandatory(self, value: bytes | None, present: Sequence[int]) -> tuple[int, ...]:
-        if value is None:
-            return ()
-        keys = [int.from_bytes(value[at : at + 2], "big") for at in range(0, len(value), 2)]
-        rises = all(one < other for one, other in itertools.pairwise(keys))
-        if not keys or len(value) % 2 or _MANDATORY in keys or not rises or not set(keys) <= set(present):
-            self.problems.append("its mandatory list names what is not there")
-        return tuple(keys)
 
-    def port(self, value: bytes | None) -> int | None:
-        if value is not None and len(value) != 2:
-            self.problems.append("its port has not two octets")
-        return int.from_bytes(value, "big") if value is not None else None
+def _port(reader: Reader) -> int:
+    port = reader.uint(2)
+    reader.end()
+    return port
 
-    def hints(self, value: bytes | None, size: int) -> list[str]:
-        if value is None:
-            return []
-        if not value or len(value) % size:
-            self.problems.append("its address hints cannot be read")
-            return []
-        return [str(ipaddress.ip_address(value[at : at + size])) for at in range(0, len(value), size)]
+
+def _hints(reader: Reader, size: int) -> tuple[str, ...]:
+    found: list[str] = []
+    while reader or not found:
+        found.append(str(ipaddress.ip_address(reader.take(size))))
+    return tuple(found)
+
+
+T = TypeVar("T")
 
 
 def _with(priority: int, target: str, parameters: dict[int, bytes]) -> HttpsRecord | Malformed:
-    parts = _Parts()
-    alpn = parts.alpn(parameters.get(_ALPN))
-    mandatory = parts.mandatory(parameters.get(_MANDATORY), list(parameters))
-    port = parts.port(parameters.get(_PORT))
-    hints = (*parts.hints(parameters.get(_IPV4_HINT), 4), *parts.hints(parameters.get(_IPV6_HINT), 16))
+    problems: list[str] = []
+
+    def read(key: int, form: Callable[[Reader], T], problem: str) -> T | None:
+        if key in parameters:
+            try:
+                return form(Reader(parameters[key], "HTTPS"))
+            except DecodeError:
+                problems.append(problem)
+        return None
+
+    alpn = read(_ALPN, _alpn, "its alpn cannot be read") or ()
+    no_such = "its mandatory list names what is not there"
+    mandatory = read(_MANDATORY, functools.partial(_mandatory, present=parameters), no_such) or ()
+    port = read(_PORT, _port, "its port has not two octets")
+    hints: list[str] = []
+    for key, size in ((_IPV4_HINT, 4), (_IPV6_HINT, 16)):
+        hints += read(key, functools.partial(_hints, size=size), "its address hints cannot be read") or ()
     if _NO_DEFAULT_ALPN in parameters and (parameters[_NO_DEFAULT_ALPN] or not alpn):
-        parts.problems.append("no-default-alpn stands without an alpn")
-    if parts.problems:
-        return Malformed(parts.problems[0])
+        problems.append("no-default-alpn stands without an alpn")
+    if problems:
+        return Malformed(problems[0])
     return HttpsRecord(
         priority,
         target,
         alpn,
         _NO_DEFAULT_ALPN in parameters,
         port,
-        hints,
+        tuple(hints),
         _ECH in parameters,
         tuple(key for key in mandatory if key not in _KNOWN),
     )
 
 
-def _name(octets: bytes, at: int) -> tuple[str | None, int]:
-    """An uncompressed name: its text, and where it ends."""
+def _name(reader: Reader) -> str:
+    """An uncompressed name (RFC 1035 section 3.1)."""
     labels: list[str] = []
-    while at < len(octets):
-        length = octets[at]
-        if length == 0:
-            return ".".join(labels) or ".", at + 1
-        if length > 63 or at + 1 + length > len(octets) or len(labels) > 127:
-            break
-        labels.append(label_text(octets[at + 1 : at + 1 + length]))
-        at += 1 + length
-    return None, at
+    while label := reader.vector(1):
+        if len(label) > 63 or len(labels) > 127:
+            raise reader.error("a name that is too long")
+        labels.append(label_text(label))
+    return ".".join(labels) or "."
 
 
 class HttpsSet(msgspec.Struct, frozen=True):

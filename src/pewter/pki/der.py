@@ -10,7 +10,7 @@ import re
 
 import msgspec
 
-from pewter.octets import DecodeError
+from pewter.octets import DecodeError, Reader
 
 BOOLEAN = 0x01
 INTEGER = 0x02
@@ -36,16 +36,8 @@ class Element(msgspec.Struct, frozen=True):
     """The element as a whole, header included."""
 
 
-class DerReader:
+class DerReader(Reader):
     """Takes the elements of a constructed value apart; true while octets are left."""
-
-    def __init__(self, octets: bytes, structure: str) -> None:
-        self._octets = octets
-        self._structure = structure
-        self._position = 0
-
-    def __bool__(self) -> bool:
-        return self._position < len(self._octets)
 
     @property
     def tag(self) -> int | None:
@@ -55,15 +47,15 @@ class DerReader:
     def next(self, expected: int | None = None) -> Element:
         """The next element; DecodeError where it has another tag, or reaches past the end."""
         start = self._position
-        header = self._take(start, 2)
-        tag = header[0]
+        if len(self._octets) - start < 2:
+            raise self.error(f"2 octets expected, {len(self._octets) - start} left")
+        tag = self._octets[start]
         if expected is not None and tag != expected:
-            raise DecodeError(self._structure, start, f"tag 0x{expected:02x} expected, 0x{tag:02x} found")
+            raise self.error(f"tag 0x{expected:02x} expected, 0x{tag:02x} found")
         if tag & 0x1F == 0x1F:
-            raise DecodeError(self._structure, start, "a tag number above 30")
-        length, content_start = read_length(self._octets, start + 1)
-        content = self._take(content_start, length)
-        self._position = content_start + length
+            raise self.error("a tag number above 30")
+        length, self._position = read_length(self._octets, start + 1, self._start)
+        content = self.take(length)
         return Element(tag, content, self._octets[start : self._position])
 
     def optional(self, tag: int) -> Element | None:
@@ -72,31 +64,22 @@ class DerReader:
 
     def nested(self, tag: int, structure: str) -> "DerReader":
         """A reader for the content of the next element."""
-        return DerReader(self.next(tag).content, structure)
-
-    def end(self) -> None:
-        if self:
-            left = len(self._octets) - self._position
-            raise DecodeError(self._structure, self._position, f"end expected, {left} octets left")
-
-    def _take(self, start: int, count: int) -> bytes:
-        piece = self._octets[start : start + count]
-        if len(piece) < count:
-            raise DecodeError(self._structure, start, f"{count} octets expected, {len(piece)} left")
-        return piece
+        content = self.next(tag).content
+        return DerReader(content, structure, self.offset - len(content))
 
 
-def read_length(octets: bytes, position: int) -> tuple[int, int]:
-    """A definite length at ``position``, and where the content begins."""
+def read_length(octets: bytes, position: int, start: int = 0) -> tuple[int, int]:
+    """A definite length at ``position`` (X.690 section 8.1.3), and where the content begins; ``start`` is where the
+    octets stand in the whole that is read."""
     if position >= len(octets):
-        raise DecodeError("length", position, "1 octet expected, 0 left")
+        raise DecodeError("length", start + position, "1 octet expected, 0 left")
     first = octets[position]
     if first < 0x80:
         return first, position + 1
     count = first & 0x7F
     end = position + 1 + count
     if count == 0 or count > 4 or end > len(octets):
-        raise DecodeError("length", position, f"length octet 0x{first:02x}")
+        raise DecodeError("length", start + position, f"length octet 0x{first:02x}")
     return int.from_bytes(octets[position + 1 : end], "big"), end
 
 

@@ -250,6 +250,7 @@ def _read_list(octets: bytes) -> FileItem:
 
 # Keys
 
+
 def _read_key(octets: bytes, encrypted: bool, name: str, passphrase: Passphrase) -> FileItem:
     if encrypted and (words := why_too_costly(_decoded(octets))):
         return FileItem(FileKind.PRIVATE_KEY, "private key, encrypted", problem=words, is_encrypted=True)
