@@ -5,7 +5,7 @@ BIN = $(VENV)/bin
 # A module's tests stay together; many wait more than they work, so that there is one process more than processors.
 SIDE_BY_SIDE ?= -n 3 --dist loadscope --no-loadscope-reorder
 
-.PHONY: demo test mutants test-under-load attack mends names formats check schema figures survey-figures fuzz browser-agreement screenshots clean
+.PHONY: demo test mutants test-under-load weather attack mends names formats check schema figures survey-figures fuzz browser-agreement screenshots clean
 
 # lock.txt holds the versions that were tested; "pip install ." takes any that pyproject.toml allows.
 $(BIN)/.ready: pyproject.toml lock.txt
@@ -24,6 +24,9 @@ test-under-load: $(BIN)/.ready   ## every test, while ten other programs keep th
 
 attack: $(BIN)/.ready        ## some 380 attacks on the built program: all have to be survived
 	$(BIN)/python tests/attack/runner.py
+
+weather: $(BIN)/.ready       ## look at sound servers behind failing connections, 30 times each: no false gap, and the failing is told (nginx, Apache httpd)
+	$(BIN)/python tests/weather/runner.py
 
 check: $(BIN)/.ready         ## style and types
 	$(BIN)/ruff check src tests benchmarks

@@ -58,10 +58,10 @@ def told(request: pytest.FixtureRequest) -> Callable[..., None]:
     expected = records.get(request.node.name, [])
     found: list[str] = []
 
-    def hold(outcomes: Sequence[RuleOutcome], *, dated: bool = True) -> None:
-        """Not ``dated``: the test goes by the real clock, so that days differ from run to run."""
+    def hold(outcomes: Sequence[RuleOutcome] | str, *, dated: bool = True) -> None:
+        """Outcomes, or lines of text.  Not ``dated``: the test goes by the real clock, so that days differ from run to run."""
         position = len(found)
-        words = "\n".join(map(in_words, outcomes)) or "nothing"
+        words = outcomes if isinstance(outcomes, str) else "\n".join(map(in_words, outcomes)) or "nothing"
         found.append(words if dated else _MOMENT.sub("DAY", words))
         if not WRITE:
             wanted = expected[position] if position < len(expected) else "not written down"

@@ -1,10 +1,15 @@
+import hashlib
+import sys
+
 import pytest
+from cryptography.hazmat.primitives import asymmetric
+from cryptography.hazmat.primitives.asymmetric import mlkem, x25519
 from hypothesis import given
 from hypothesis import strategies as st
 
 from pewter.evidence import Offer
 from pewter.octets import DecodeError
-from pewter.tls.codepoints import ExtensionType, Group, Version, alert_name, version_name, version_of_name
+from pewter.tls.codepoints import ExtensionType, Group, Version, alert_name, group_name, version_name, version_of_name
 from pewter.tls.hellos import (
     HELLO_RETRY_RANDOM,
     ClientHello,
@@ -19,7 +24,8 @@ from pewter.tls.hellos import (
     read_server_name,
 )
 from pewter.tls.offers import GROUPS, cipher_suites, make_hello
-from pewter.tls.shares import make_share
+from pewter.tls.primes import well_known_prime
+from pewter.tls.shares import make_share, prime_of
 from pewter.tls.suites import table
 
 RANDOM, SESSION = bytes(range(32)), bytes(range(32, 64))
@@ -105,13 +111,34 @@ def test_no_share_for_a_group_that_cannot_be_computed():
         make_share(0x11ED)
 
 
-def test_the_hybrid_share_has_the_form_of_a_key_and_no_secret():
+def test_the_hybrid_share_agrees():
+    share = make_share(Group.X25519MLKEM768)
+    secret, ciphertext = mlkem.MLKEM768PublicKey.from_public_bytes(share.public[:1184]).encapsulate()
+    theirs = x25519.X25519PrivateKey.generate()
+    both = theirs.exchange(x25519.X25519PublicKey.from_public_bytes(share.public[1184:]))
+    assert share.agree(ciphertext + theirs.public_key().public_bytes_raw()) == secret + both
+    for rubbish in (b"", bytes(100), ciphertext):
+        with pytest.raises(DecodeError):
+            share.agree(rubbish)
+
+
+def test_without_ml_kem_the_hybrid_share_has_the_form_of_a_key_and_no_secret(monkeypatch):
+    monkeypatch.setitem(sys.modules, "cryptography.hazmat.primitives.asymmetric.mlkem", None)
+    monkeypatch.delattr(asymmetric, "mlkem", raising=False)
     share = make_share(Group.X25519MLKEM768)
     packed = int.from_bytes(share.public[:1152], "little")
     assert len(share.public) == 1184 + 32
     assert all(packed >> 12 * position & 0xFFF < 3329 for position in range(768))
     with pytest.raises(DecodeError, match="a share without its secret"):
         share.agree(bytes(1120))
+
+
+@pytest.mark.parametrize("group", [Group.FFDHE2048, Group.FFDHE3072])
+def test_finite_fields_are_those_of_the_standard(group):
+    octets = prime_of(group).to_bytes(prime_of(group).bit_length() // 8, "big")
+    assert well_known_prime(hashlib.sha256(octets).hexdigest()) == f"{group_name(group)} of RFC 7919"
+    with pytest.raises(DecodeError, match="no number of ffdhe"):
+        make_share(group).agree((1).to_bytes(len(octets), "big"))
 
 
 def test_names_of_code_points():

@@ -53,6 +53,9 @@ class Offer(msgspec.Struct, frozen=True, omit_defaults=True):
     without: tuple[int, ...] = ()
     """Extension types that were left out, to see whether the server minds them."""
 
+    pad_to: int = 0
+    """Octets of the handshake message up to which it was padded (RFC 7685)."""
+
 
 class Handshake(msgspec.Struct, frozen=True, tag="handshake", omit_defaults=True):
     """The server agreed and sent its certificates."""
@@ -161,6 +164,12 @@ class Endpoint(msgspec.Struct, frozen=True, omit_defaults=True):
     protocol: Protocol | None = None
     minds: tuple[int, ...] = ()
     """Extension types at which the server ends a hello of TLS 1.3 that it takes without them."""
+
+    minds_besides: str = ""
+    """What else it ends our first hello for: ``TLS 1.3``, ``many suites``."""
+
+    minds_octets: int = 0
+    """Of our first hello, where the server ends it for its size alone."""
 
     tries: tuple[Tries, ...] = ()
     """Hellos that had to be sent more than once."""

@@ -131,6 +131,9 @@ class BrowserHello(msgspec.Struct, frozen=True, omit_defaults=True):
     minds: str = ""
     """What of the hello had to be left out to be taken: ``status_request``; empty where nothing helped."""
 
+    minds_octets: int = 0
+    """Its octets, where its size alone is minded."""
+
 
 class Protocol(msgspec.Struct, frozen=True, omit_defaults=True):
     """All of it, for one endpoint."""

@@ -162,14 +162,20 @@ def _of_handshake(case: Case, endpoint: Endpoint, leaf: Certificate) -> Iterator
             yield Objection(frozenset({browser}), Prediction.CANNOT_CONNECT, words)
 
 
+def takes_hello_of(endpoint: Endpoint, browser: Browser) -> bool:
+    """Whether a hello with just what the browser offers was taken."""
+    hellos = endpoint.protocol.browsers if endpoint.protocol is not None else ()
+    return any(each.browser == browser.value and each.seen == Seen(True) for each in hellos)
+
+
 def why_hello_refused(endpoint: Endpoint, browser: Browser) -> str:
     """In words; empty where the server took the browser's hello, or where that was not seen."""
     hellos = endpoint.protocol.browsers if endpoint.protocol is not None else ()
     hello = next((each for each in hellos if each.browser == browser.value), None)
     if hello is None or hello.seen != Seen(False):
         return ""
-    if hello.minds:
-        return f"the server ends its hello for {hello.minds}"
+    if hello.minds or hello.minds_octets:
+        return f"the server ends its hello for {hello.minds or f'its {hello.minds_octets:,} octets'}"
     return f"the server refuses its hello ({hello.how}): nothing in common"
 
 

@@ -74,6 +74,9 @@ def negotiations(endpoint: Endpoint) -> tuple[Negotiated, ...]:
 def why_nothing_in_common(protocol: Protocol, hello: BrowserHello, key_kind: str) -> tuple[str, str]:
     """Why a browser's hello is refused, worked out from what the server accepts, and what would have to be there."""
     profile = next(each for each in BROWSERS if each.title == hello.browser)
+    if hello.minds_octets:
+        words = f"it is taken at another size, and not with its {hello.minds_octets:,} octets"
+        return words, "a hello of any size up to some thousand octets taken"
     if hello.minds:
         return f"it is taken without {hello.minds}", "what a server does not know or need, passed over"
     authentication = "ECDSA" if key_kind == "EC" else "RSA"

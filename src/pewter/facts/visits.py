@@ -10,7 +10,7 @@ from pewter.web.refresh import moves_of
 from pewter.web.urls import https_origin, read_url
 
 from .blocked_parts import blocked_parts
-from .browsers import Browser, Objection, Prediction, demands_certificate, objections
+from .browsers import Browser, Objection, Prediction, demands_certificate, objections, takes_hello_of
 from .case import Case, accepted_versions
 from .revocation import revocation_of
 
@@ -135,7 +135,22 @@ def _stopped(case: Case, journey: Journey, stopped: Stopped, browser: Browser, s
             meets = Prediction.OLD_PROTOCOL
         elif any(map(demands_certificate, endpoints)):
             detail = CLIENT_CERTIFICATE
+    if (
+        meets is Prediction.CANNOT_CONNECT
+        and detail == stopped.detail
+        and _takes_browser(case, journey, stopped, browser)
+    ):
+        meets, detail = Prediction.UNKNOWN, f"{stopped.detail}; the hello of {browser.value} is taken"
     return Visit(journey.start, statuses, stopped.at, meets, detail)
+
+
+def _takes_browser(case: Case, journey: Journey, stopped: Stopped, browser: Browser) -> bool:
+    """Whether a handshake that Pewter's request did not get is had by the browser, wherever it was asked for."""
+    url = read_url(stopped.at)
+    if not url.is_https or stopped.cause not in {StopCause.NO_TLS, StopCause.NO_CONNECTION}:
+        return False
+    endpoints = [each for each in case.endpoints_of(url.host) if journey.by_address in {None, each.address}]
+    return bool(endpoints) and all(takes_hello_of(each, browser) for each in endpoints)
 
 
 CLIENT_CERTIFICATE = "the server demands a client certificate"

@@ -8,20 +8,24 @@ at a time and waits.
 
 import asyncio
 import time
+from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
+from typing import Generic, TypeVar
 
 import msgspec
 
-from pewter.evidence import Handshake, NoConnection, Offer, Probe, Tries, Unseen
+from pewter.evidence import Ended, Handshake, HelloAnswer, HowEnded, NoConnection, Offer, Probe, Tries, Unseen
 from pewter.tls import Conversation
+from pewter.tls.doubt import ENOUGH, ENOUGH_SILENCE, MOST, SURE, SURE_SILENCE, Steadiness, Turn, turns
 from pewter.tls.ssl2 import Ssl2Trial
-from pewter.tls.trial import Picked, Refused, Trial
+from pewter.tls.trial import Picked, Refusal, Refused, Trial
 
 from .hellos import drive
 from .network import Network
 from .routes import Destination
 from .slots import Priority
-from .together import both
+
+UNSTEADY = "its connections fail too often for an end to tell anything"
 
 PAUSES_SECONDS = (0.5, 1.5, 3.0)
 """Before each further attempt at a server that refuses connections."""
@@ -29,6 +33,27 @@ PAUSES_SECONDS = (0.5, 1.5, 3.0)
 TRIAL_SECONDS = 5.0
 MAX_CONNECTIONS = 400
 """Of one look at a front end: more than a server with every suite of the table in four versions asks for."""
+
+
+A = TypeVar("A")
+
+
+@dataclass(frozen=True)
+class _Said(Generic[A]):
+    """What came of one hello."""
+
+    failure: NoConnection | Unseen | None
+    answer: A | None
+    """None with a failure alone."""
+
+    ended: bool
+    """The connection was ended, or nothing came, in place of an answer."""
+
+    taken: bool
+    """The server agreed."""
+
+    is_silent: bool
+    """Nothing came: it took a whole deadline."""
 
 
 @dataclass
@@ -45,15 +70,18 @@ class Asker:
     minds: tuple[int, ...] = ()
     """Extension types that are left out of every hello, since the server ends it otherwise."""
 
+    pad_to: int = 0
+    """Octets to which every hello is padded, since the server ends smaller ones."""
+
     certificates: dict[str, bytes] = field(default_factory=dict)
     """What came with whole exchanges."""
 
     connections: int = 0
-    _controls: list[bool] = field(default_factory=list)
-    """Whether each control was answered that was sent on its own, one connection at a time."""
+    steadiness: Steadiness = field(default_factory=Steadiness)
+    """What came of hellos that are taken, since there is one connection at a time."""
 
     _doubt: asyncio.Lock = field(default_factory=asyncio.Lock)
-    """One control at a time: all that wonder wait for it."""
+    """One hello in doubt at a time: all that wonder wait for it."""
 
     _took_one_begun: float = 0.0
     """When the last hello began that was taken."""
@@ -70,18 +98,23 @@ class Asker:
 
     @property
     def tries(self) -> tuple[Tries, ...]:
-        made, answered = len(self._controls), sum(self._controls)
-        return (Tries("the hello that worked before", made, answered),) if answered < made else ()
+        found = self.steadiness
+        return (Tries("hellos that it takes", found.taken + found.lost, found.taken),) if found.is_uneven else ()
 
     async def exchange(self, offer: Offer, priority: Priority = Priority.SEARCH) -> Probe:
-        """A whole exchange up to the certificates."""
+        """A whole exchange up to the certificates, asked again until its answer can be relied on."""
         offer = self._fitted(offer)
-        conversation = Conversation(offer, self.network.random(64))
-        failure = await self.drive(conversation, priority=priority)
-        answer = failure or conversation.answer
-        assert answer is not None
-        self.certificates.update(conversation.certificates)
-        return Probe(offer, answer)
+
+        async def send() -> _Said[HelloAnswer]:
+            conversation = Conversation(offer, self.network.random(64))
+            failure = await self.drive(conversation, priority=priority)
+            self.certificates.update(conversation.certificates)
+            answer = conversation.answer
+            ended = isinstance(answer, Ended) and answer.how is not HowEnded.GARBLED
+            is_silent = ended and isinstance(answer, Ended) and answer.how is HowEnded.SILENT
+            return _Said(failure, answer, ended, isinstance(answer, Handshake), is_silent)
+
+        return Probe(offer, await self._reliably(send))
 
     def conversation(self, offer: Offer) -> Conversation:
         """A whole handshake, to be driven to its end."""
@@ -89,7 +122,9 @@ class Asker:
 
     def _fitted(self, offer: Offer) -> Offer:
         """Without what the server is known to mind."""
-        return msgspec.structs.replace(offer, without=(*offer.without, *self.minds)) if self.minds else offer
+        return msgspec.structs.replace(
+            offer, without=(*offer.without, *self.minds), pad_to=max(offer.pad_to, self.pad_to)
+        )
 
     async def ask(
         self, offer: Offer, *, as_it_is: bool = False, priority: Priority = Priority.SEARCH
@@ -99,65 +134,118 @@ class Asker:
         Before TLS 1.3 it is read on to the parameters of the key exchange.
         """
         offer = offer if as_it_is else self._fitted(offer)
-        failure: NoConnection | Unseen | None = None
-        for attempt in range(len(PAUSES_SECONDS) + 1):
+
+        async def send() -> _Said[Picked | Refused]:
+            trial = Trial(offer, self.network.random(64), to_key_exchange=True)
+            failure = await self.drive(trial, TRIAL_SECONDS, priority)
+            answer = trial.answer
+            ended = isinstance(answer, Refused) and not answer.is_alert
+            is_silent = isinstance(answer, Refused) and answer.kind is Refusal.SILENT
+            return _Said(failure, answer, ended, isinstance(answer, Picked), is_silent)
+
+        return await self._reliably(send)
+
+    async def _reliably(self, send: "Callable[[], Awaitable[_Said[A]]]") -> "A | Unseen":
+        """Ask until the answer can be relied on.  A server that answers nothing any more is waited for, and left."""
+        detail, waited = "", 0
+        for _ in range(MOST):
             if self._strained:
                 return Unseen(self._strained)
-            answer, failure = await self._try(offer, priority)
-            if answer is not None:
-                return answer
-            if isinstance(failure, Unseen):
-                return failure
+            begun = time.monotonic()
+            said = await send()
+            if isinstance(said.failure, Unseen):
+                return said.failure
+            if said.failure is None and not said.ended:
+                assert said.answer is not None
+                if said.taken:
+                    self._took(begun)
+                return said.answer
+            if said.failure is None:
+                found = await self._in_doubt(said, send, begun)
+                if found is not None:
+                    return found
+            detail = said.failure.detail if said.failure is not None else "the server ended every connection"
             self.network.slots.slow_down(self.destination.address)
-            if attempt < len(PAUSES_SECONDS):
-                await asyncio.sleep(PAUSES_SECONDS[attempt])
-        detail = failure.detail if isinstance(failure, NoConnection) else "the server ended every connection"
+            if self._took_one_begun >= begun:  # others are answered meanwhile: it is not away
+                self._lost()
+                continue
+            if waited == len(PAUSES_SECONDS):
+                break
+            await asyncio.sleep(PAUSES_SECONDS[waited])
+            waited += 1
+        if self.steadiness.is_uneven:
+            return Unseen(UNSTEADY)
         self._strained = f"the server stopped answering after {self.connections} connections ({detail})"
         return Unseen(self._strained)
 
-    async def _try(
-        self, offer: Offer, priority: Priority
-    ) -> tuple[Picked | Refused | None, NoConnection | Unseen | None]:
-        """An answer that can be relied on; else why none came, which may be strain."""
-        begun = time.monotonic()
-        answer, failure = await self._send(offer, priority)
-        if isinstance(answer, Picked):
-            self._took_one_begun = max(self._took_one_begun, begun)
-            return answer, None
-        if isinstance(answer, Refused) and (answer.is_alert or self._ends_without_alert):
-            return answer, None
-        if isinstance(answer, Refused):
-            async with self._doubt:
-                if self._ends_without_alert:
-                    return answer, None  # another one has found out meanwhile
-                # Does it end the connection on this hello, and not on the one that it took before?
-                sent = self._send(offer, priority)
-                if self._took_one_begun >= begun:
-                    works, (answer, failure) = True, await sent  # another hello, begun later, was taken
-                else:
-                    works, (answer, failure) = await both(self._works_still(), sent)
-                if works and isinstance(answer, Refused):
-                    self._ends_without_alert = True
-                if isinstance(answer, Picked) or (works and answer is not None):
-                    return answer, None
-        return None, failure
+    async def _in_doubt(
+        self, first: "_Said[A]", send: "Callable[[], Awaitable[_Said[A]]]", begun: float
+    ) -> "A | Unseen | None":
+        """What a hello gets that met an end: an answer, or that end where it is sure; None for a server under strain.
 
-    async def _send(
-        self, offer: Offer, priority: Priority
-    ) -> tuple[Picked | Refused | None, NoConnection | Unseen | None]:
-        trial = Trial(offer, self.network.random(64), to_key_exchange=True)
-        failure = await self.drive(trial, TRIAL_SECONDS, priority)
-        return (None, failure) if failure is not None else (trial.answer, None)
+        What is seen while there is more than one connection at a time may be that strain, and counts for nothing.
+        """
+        assert first.answer is not None
+        last, ends, controls, missed = first.answer, 1, 0, 0
+        was_slow = self.is_slowed_down
+        enough, sure = (ENOUGH_SILENCE, SURE_SILENCE) if first.is_silent else (ENOUGH, SURE)
+        async with self._doubt:
+            for turn in turns():
+                if turn is Turn.CONTROL:
+                    if self.worked is None or self._ends_without_alert:
+                        continue
+                    if await self._works_still():
+                        controls += 1
+                    elif not self.is_slowed_down:
+                        return None  # it may be too much at a time: once more, one by one
+                    else:
+                        missed += 1
+                    if missed >= enough and not controls:
+                        return None
+                    continue
+                sent = time.monotonic()
+                said = await send()
+                if said.failure is not None:
+                    return said.failure if isinstance(said.failure, Unseen) else None
+                assert said.answer is not None
+                if not said.ended:
+                    self.network.slots.slow_down(self.destination.address)
+                    if said.taken and was_slow:
+                        self._took(sent)
+                        self._lost(ends)
+                    return said.answer
+                last, ends = said.answer, ends + 1
+                if self.steadiness.is_uneven:
+                    needed = self.steadiness.ends_needed()
+                    if needed is None or ends >= needed:
+                        return Unseen(UNSTEADY) if needed is None else last
+                elif self.worked is None or self._ends_without_alert:
+                    if ends >= enough:
+                        return last
+                elif ends >= sure and controls >= sure:
+                    self._ends_without_alert = True
+                    return last
+        raise AssertionError("the turns do not end")
+
+    def _took(self, begun: float) -> None:
+        self._took_one_begun = max(self._took_one_begun, begun)
+        if self.is_slowed_down:
+            self.steadiness.taken += 1
+
+    def _lost(self, count: int = 1) -> None:
+        if self.is_slowed_down:
+            self.steadiness.lost += count
 
     async def _works_still(self) -> bool:
         """The control: a hello that this server took before."""
-        if self.worked is None:
-            return True  # nothing ever worked: the endings are all that this server says
-        is_slow = self.is_slowed_down
+        assert self.worked is not None
+        begun = time.monotonic()
         conversation = Conversation(self.worked, self.network.random(64))
         works = await self.drive(conversation) is None and isinstance(conversation.answer, Handshake)
-        if is_slow:
-            self._controls.append(works)
+        if works:
+            self._took(begun)
+        else:
+            self._lost()
         return works
 
     async def drive(

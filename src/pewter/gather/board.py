@@ -37,6 +37,8 @@ from pewter.evidence import (
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.pki.crls import condense_crl
 from pewter.tls import fingerprint
+from pewter.tls.doubt import Steadiness
+from pewter.tls.refusals import Cause
 from pewter.web.sites import are_siblings
 
 from .front_end_look import FrontEndLook
@@ -81,8 +83,11 @@ class EndpointLook:
     look: FrontEndLook | None = None
     """Of its own."""
 
-    minds: tuple[int, ...] = ()
+    cause: Cause = field(default_factory=Cause)
+    """For what the server refuses our first hello."""
+
     tries: list[Tries] = field(default_factory=list)
+    steadiness: Steadiness = field(default_factory=Steadiness)
 
     def endpoint(self, why_unseen: str) -> Endpoint:
         look = self.look
@@ -102,7 +107,9 @@ class EndpointLook:
             nameless=tuple(look.nameless) if look is not None else (),
             protocol=look.protocol if look is not None else None,
             reached_at=self.destination.reached_at,
-            minds=self.minds,
+            minds=self.cause.extensions,
+            minds_besides="" if self.cause.extensions else self.cause.words,
+            minds_octets=self.cause.octets,
             tries=tuple(self.tries),
         )
 

@@ -161,6 +161,7 @@ class Connection:
                 return failure
             async with self._liveness.answer(self.destination):
                 head, body = await self._ask(url, cookie, host, as_browser=as_browser)
+            self._liveness.answered(self.destination)
             return await self._answered(url, head, body, begun)
         except BrokenOff as exc:
             return exc.failed

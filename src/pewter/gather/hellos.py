@@ -10,8 +10,9 @@ from typing import Protocol
 
 import msgspec
 
-from pewter.evidence import HelloAnswer, HowEnded, HowFailed, NoConnection, Offer, Unseen
+from pewter.evidence import Handshake, HelloAnswer, HowEnded, HowFailed, NoConnection, Offer, Unseen
 from pewter.tls import Conversation
+from pewter.tls.trial import Picked
 
 from .liveness import Liveness
 from .network import Network
@@ -72,6 +73,8 @@ async def drive(
                 await _converse(client, reader, writer, lambda: liveness.heard(destination))
             finally:
                 writer.transport.abort()
+        if isinstance(client.answer, Handshake | Picked):
+            liveness.answered(destination)
     except TimeoutError:
         seconds = liveness.seconds(destination, step_seconds)
         if not connected and not liveness.takes_connections(destination):

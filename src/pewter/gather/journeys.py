@@ -2,6 +2,7 @@
 
 import asyncio
 import contextlib
+import itertools
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
 
@@ -25,8 +26,9 @@ MAX_HOPS = 20
 MAX_KEPT_BODY = 1 << 16
 """Octets of a page that is kept for journeys that come to it later; a longer one is asked for again."""
 
-MAX_TRIES = 3
-"""Of one request that breaks off without a word."""
+MAX_TRIES, MAX_TRIES_WHERE_ANSWERED = 3, 10
+"""Of one request that breaks off without a word; at a place that answers others: of a thousand that meet a server of
+which every second connection fails, one is given up."""
 
 _EXPECTED_ERRORS = frozenset({404, 410})
 """What a page that does not exist should answer with."""
@@ -253,7 +255,7 @@ class OngoingJourney:
         self, url: Url, cookie: str | None, destination: Destination
     ) -> tuple[Answered | Failed, "_Held | None"]:
         """Ask one address; again where it breaks off without a word, as an unsteady server does now and then."""
-        for made in range(1, MAX_TRIES + 1):
+        for made in itertools.count(1):
             held = await _Held.open(url.origin, destination, self.context, self.priority)
             try:
                 outcome = await held.connection.get_in_time(url, cookie, as_browser=self.as_browser)
@@ -266,9 +268,10 @@ class OngoingJourney:
                 await held.close()
                 raise
             await held.close()
-            if not outcome.may_pass:
-                break
-        return outcome, None
+            answers = self.context.network.liveness.has_answered(destination)
+            if not outcome.may_pass or made >= (MAX_TRIES_WHERE_ANSWERED if answers else MAX_TRIES):
+                return outcome, None
+        raise AssertionError("the tries do not end")
 
 
 def _most_telling(failures: list[Failed]) -> Failed:

@@ -69,8 +69,11 @@ class Liveness:
         self._heard: set[Socket] = set()
         """Places from which something came, if only that they refuse."""
 
+        self._answered: set[Socket] = set()
+        """Places that gave a whole answer, of TLS or HTTP."""
+
         self._alive: set[str] = set()
-        """Addresses with such a place."""
+        """Addresses from which something came."""
 
         self._silent: set[Socket] = set()
         self._waiting: dict[Socket | str, dict[asyncio.Timeout, float | None]] = {}
@@ -96,6 +99,13 @@ class Liveness:
         """A whole request was not answered: where nothing else ever was, the rest need not be tried."""
         if _place(destination) not in self._heard:
             self._silent.add(_place(destination))
+
+    def answered(self, destination: Destination) -> None:
+        """A whole answer came: what breaks off there may be asked again."""
+        self._answered.add(_place(destination))
+
+    def has_answered(self, destination: Destination) -> bool:
+        return _place(destination) in self._answered
 
     def takes_connections(self, destination: Destination) -> bool:
         return _place(destination) in self._taken

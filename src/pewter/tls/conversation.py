@@ -51,7 +51,7 @@ from .schedule import (
     server_handshake_traffic_secret,
     suite_hash,
 )
-from .shares import KeyShare, make_share
+from .shares import COMPUTED_GROUPS, KeyShare, make_share
 from .stream import AlertSent, Message, Other, Stream
 from .suites import suite_name, table
 
@@ -221,7 +221,8 @@ class Conversation:
             reader = Reader(wanted, "key_share")
             group = reader.uint(2)
             reader.end()
-            if group in self._shares or group not in GROUPS:
+            offered = self.offer.groups if self.offer.groups is not None else GROUPS
+            if group in self._shares or group not in COMPUTED_GROUPS.intersection(offered):
                 raise DecodeError("HelloRetryRequest", 0, f"asks for group 0x{group:04X}, which it may not")
             self._shares = {group: self._share_maker(Group(group))}
         self._retried = True

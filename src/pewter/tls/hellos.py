@@ -10,6 +10,10 @@ HELLO_RETRY_RANDOM = bytes.fromhex("cf21ad74e59a6111be1d8c021e65b891c2a211167abb
 """ServerHello.random of a HelloRetryRequest: SHA-256 of "HelloRetryRequest" (RFC 8446 section 4.1.3)."""
 
 
+EXTENSION_HEADER_OCTETS = 4
+"""Type and length."""
+
+
 class Extension(msgspec.Struct, frozen=True):
     """One extension, its body unread."""
 

@@ -6,11 +6,13 @@ Only suites whose certificate we can see are offered: no anonymous, PSK or Kerbe
 
 from collections.abc import Iterator, Sequence
 
+import msgspec
+
 from pewter.evidence import Offer, is_ip_address
 from pewter.octets import uint16s, vector
 
 from .codepoints import ExtensionType, Group, Version
-from .hellos import ClientHello, Extension
+from .hellos import EXTENSION_HEADER_OCTETS, ClientHello, Extension, build_client_hello
 from .shares import KeyShare
 
 TLS_1_3_SUITES = (0x1301, 0x1302, 0x1303)
@@ -101,7 +103,7 @@ def make_hello(
         suites = (*suites, EMPTY_RENEGOTIATION_INFO_SCSV)  # SSL 3.0 has no extensions
     else:
         extensions = tuple(each for each in _extensions(offer, shares, cookie) if each.type not in offer.without)
-    return ClientHello(
+    hello = ClientHello(
         random=random,
         legacy_version=min(max(offer.versions), int(Version.TLS_1_2)),
         cipher_suites=suites,
@@ -109,6 +111,11 @@ def make_hello(
         compression_methods=b"\x01\x00" if "compression" in offer.options else b"\x00",
         extensions=extensions,
     )
+    lacking = offer.pad_to - len(build_client_hello(hello)) if offer.pad_to and extensions else 0
+    if lacking <= 0:
+        return hello
+    padding = Extension(ExtensionType.PADDING, bytes(max(lacking - EXTENSION_HEADER_OCTETS, 0)))
+    return msgspec.structs.replace(hello, extensions=(*extensions, padding))
 
 
 def _extensions(offer: Offer, shares: Sequence[KeyShare], cookie: bytes | None) -> Iterator[Extension]:

@@ -12,12 +12,13 @@ from pewter.evidence import Alert, BrowserHello, Feature, Handshake, Offer, Prob
 
 from .browsers import BROWSERS, BrowserProfile
 from .candidates import usual_suites
-from .codepoints import ExtensionType, Group, Version, extension_name
-from .offers import MODERN, OPTIONAL_EXTENSIONS
+from .codepoints import ExtensionType, Version
+from .offers import MODERN
+from .refusals import cause_of
 from .search import VersionSearch
 from .steps import Ask, Exchange, Finish, Finished, Search, Step, Together
 from .suites import table
-from .trial import Picked, Refused
+from .trial import Picked, Refusal, Refused
 
 CONTROLS = 2
 """Times that a hello is held against the same one with a change, before the change is blamed."""
@@ -194,33 +195,12 @@ class Options:
         self.browsers[profile.title] = found
 
     def explain_refusal(self, profile: BrowserProfile) -> Search:
-        """Where suites are in common all the same: take back one thing at a time until the hello is taken."""
+        """Where suites are in common all the same: for what it is refused."""
         found = self.browsers.get(profile.title)
         if found is None or found.seen != Seen(False) or not self._has_suites_of(profile):
             return
-        hello = profile.offer(self.name)
-        hybrids = {int(Group.X25519MLKEM768)}
-        small = msgspec.structs.replace(
-            hello,
-            groups=tuple(each for each in profile.groups if each not in hybrids),
-            shares=tuple(each for each in profile.shares if each not in hybrids),
-            without=(ExtensionType.ENCRYPTED_CLIENT_HELLO,),
-        )
-        known = msgspec.structs.replace(hello, options=tuple(each for each in hello.options if each != "grease"))
-        extensions = (
-            *OPTIONAL_EXTENSIONS,
-            ExtensionType.SESSION_TICKET,
-            ExtensionType.COMPRESS_CERTIFICATE,
-            ExtensionType.ENCRYPTED_CLIENT_HELLO,
-        )
-        changes = {"its size, with a post-quantum key share": small, "values that nobody knows (GREASE)": known}
-        changes |= {extension_name(each): msgspec.structs.replace(hello, without=(each,)) for each in extensions}
-        plain = msgspec.structs.replace(small, options=("rich",), without=extensions)
-        changes["several of its extensions"] = plain
-        for words, offer in changes.items():
-            if isinstance((yield Ask(offer, as_it_is=True)), Picked):
-                self.browsers[profile.title] = msgspec.structs.replace(found, minds=words)
-                return
+        cause = yield from cause_of(profile.offer(self.name), at_once=found.how == Refusal.SILENT.value)
+        self.browsers[profile.title] = msgspec.structs.replace(found, minds=cause.words, minds_octets=cause.octets)
 
     def _has_suites_of(self, profile: BrowserProfile) -> bool:
         return any(

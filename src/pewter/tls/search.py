@@ -130,6 +130,9 @@ LARGE = 30
 
 MANY = 8
 
+FEW = 12
+"""Suites of a hello where a server took none with more."""
+
 LIKE_EACH_OTHER = 4
 """A set of groups with so few left after its first pick is cut in two at once: mostly a server has all of them."""
 
@@ -233,6 +236,11 @@ class VersionSearch:
         if self.is_tls_1_3 and not self.picks.has_any and not self._unseen:
             self.needs_shares = True
             yield from self._find(main)
+        if not self.is_tls_1_3 and not self.picks.has_any and not self._unseen:
+            few = [(*main, *usual)[start : start + FEW] for start in range(0, len(main) + len(usual), FEW)]
+            yield Together(tuple(map(self._find, few)))
+        if not self.picks.has_any and not self._unseen:
+            self._unseen.append("the server takes none of the hellos that ask for its suites")
         self.is_found = not self._unseen
 
     def _is_carrier(self, suite: int) -> bool:

@@ -1,5 +1,7 @@
 """Key shares: one ephemeral private key a group (RFC 8446 section 4.2.8)."""
 
+import functools
+import itertools
 import secrets
 from collections.abc import Callable
 
@@ -10,7 +12,7 @@ from cryptography.hazmat.primitives.asymmetric import ec, x448, x25519
 
 from pewter.octets import DecodeError
 
-from .codepoints import Group
+from .codepoints import Group, group_name
 
 _CURVES: dict[int, type[ec.EllipticCurve]] = {
     Group.SECP256R1: ec.SECP256R1,
@@ -19,7 +21,16 @@ _CURVES: dict[int, type[ec.EllipticCurve]] = {
 }
 
 
+_FINITE_FIELDS: dict[int, tuple[int, int]] = {Group.FFDHE2048: (2048, 560316), Group.FFDHE3072: (3072, 2625351)}
+"""Bits of the prime, and the number in it by which it became a safe one (RFC 7919 appendix A)."""
+
 _ML_KEM_MODULUS = 3329
+_ENCAPSULATED_OCTETS = 1088
+"""Of ML-KEM-768 (FIPS 203 table 3)."""
+
+
+COMPUTED_GROUPS = frozenset(map(int, (Group.X25519, Group.X448, *_CURVES, *_FINITE_FIELDS, Group.X25519MLKEM768)))
+"""Those of which a share can be made, and so asked for."""
 
 
 class KeyShare(msgspec.Struct, frozen=True):
@@ -27,7 +38,8 @@ class KeyShare(msgspec.Struct, frozen=True):
 
     group: int
     public: bytes
-    """As in KeyShareEntry.key_exchange: an uncompressed point, or the 32 or 56 octets of X25519 or X448."""
+    """As in KeyShareEntry.key_exchange: an uncompressed point, the 32 or 56 octets of X25519 or X448, a number as long
+    as its prime, or an encapsulation key before a share of X25519."""
 
     agree: Callable[[bytes], bytes]
     """From the peer's key_exchange to the shared secret; raises DecodeError for what is no point of the group."""
@@ -41,8 +53,10 @@ def make_share(group: int) -> KeyShare:
         return _share_of_x448(x448.X448PrivateKey.generate())
     if group in _CURVES:
         return _share_of_curve(group, ec.generate_private_key(_CURVES[group]()))
+    if group in _FINITE_FIELDS:
+        return _share_of_finite_field(group)
     if group == Group.X25519MLKEM768:
-        return _half_share_of_hybrid()
+        return _share_of_hybrid()
     raise ValueError(f"no key share for group 0x{group:04X}")
 
 
@@ -68,8 +82,58 @@ def _share_of_x448(private: x448.X448PrivateKey) -> KeyShare:
     return KeyShare(Group.X448, private.public_key().public_bytes_raw(), agree)
 
 
+@functools.cache
+def prime_of(group: int) -> int:
+    """The safe prime of a finite-field group, worked out as RFC 7919 appendix A has it: from the digits of e."""
+    bits, found = _FINITE_FIELDS[group]
+    # e to as many binary places as are wanted, and a few more.
+    places = bits + 64
+    term = total = 1 << places
+    for divisor in itertools.count(1):
+        term //= divisor
+        if not term:
+            break
+        total += term
+    digits = total >> places - (bits - 130)
+    return (1 << bits) - (1 << bits - 64) + (digits + found << 64) - 1
+
+
+def _share_of_finite_field(group: int) -> KeyShare:
+    """Of ffdhe2048 or ffdhe3072, with an exponent of 256 bits (RFC 7919 section 5.2)."""
+    prime, exponent = prime_of(group), secrets.randbits(256) | 1 << 255
+    octets = prime.bit_length() // 8
+
+    def agree(peer: bytes) -> bytes:
+        theirs = int.from_bytes(peer, "big")
+        if len(peer) != octets or not 1 < theirs < prime - 1:
+            raise DecodeError("key_share", 0, f"no number of {group_name(group)}")
+        return pow(theirs, exponent, prime).to_bytes(octets, "big")
+
+    return KeyShare(group, pow(2, exponent, prime).to_bytes(octets, "big"), agree)
+
+
+def _share_of_hybrid() -> KeyShare:
+    """A share of X25519MLKEM768: ML-KEM first, then X25519 (draft-ietf-tls-ecdhe-mlkem section 4)."""
+    try:
+        from cryptography.hazmat.primitives.asymmetric import mlkem  # noqa: PLC0415  newer than what we ask for
+
+        private = mlkem.MLKEM768PrivateKey.generate()
+    except (ImportError, UnsupportedAlgorithm):
+        return _half_share_of_hybrid()
+    classical = share_of_x25519(x25519.X25519PrivateKey.generate())
+
+    def agree(peer: bytes) -> bytes:
+        try:
+            shared = private.decapsulate(peer[:_ENCAPSULATED_OCTETS])
+        except ValueError as exc:
+            raise DecodeError("key_share", 0, "no ciphertext of ML-KEM-768") from exc
+        return shared + classical.agree(peer[_ENCAPSULATED_OCTETS:])
+
+    return KeyShare(Group.X25519MLKEM768, private.public_key().public_bytes_raw() + classical.public, agree)
+
+
 def _half_share_of_hybrid() -> KeyShare:
-    """A share of X25519MLKEM768 as browsers send it, for hellos that end at ServerHello: nobody holds its secret.
+    """As browsers send it, for hellos that end at ServerHello: nobody holds its secret.
 
     An encapsulation key is any 768 coefficients below the modulus, 12 bits each, and 32 octets of seed (FIPS 203).
     """

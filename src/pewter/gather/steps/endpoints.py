@@ -3,17 +3,17 @@
 import asyncio
 import functools
 
-import msgspec
-
 from pewter.evidence import Alert, Ended, Handshake, HowEnded, Offer, Probe, Step, Tries, Unseen
 from pewter.pki import MUST_STAPLE, Certificate, read_certificate
 from pewter.places import socket_text
 from pewter.tls import Version, version_name
 from pewter.tls.codepoints import AlertDescription
-from pewter.tls.offers import MODERN, OPTIONAL_EXTENSIONS
+from pewter.tls.offers import MODERN
+from pewter.tls.refusals import FirstHello
 from pewter.tls.versions import FIRST_OFFERS
 
 from ..board import EndpointLook
+from ..driving import drive_search
 from ..hellos import send_hello
 from ..routes import Destination
 from ..scene import Scene
@@ -44,7 +44,7 @@ def look_at(scene: Scene, name: str, destination: Destination, offers: tuple[tup
 
 async def _probe(scene: Scene, endpoint: EndpointLook, versions: tuple[int, ...]) -> None:
     probe = await _hello(scene, endpoint, Offer(versions, endpoint.name))
-    if versions == MODERN and _may_mind_the_hello(probe):
+    if versions == MODERN and _may_mind_the_hello(endpoint, probe):
         probe = await _insist(scene, endpoint, probe)
     endpoint.probes[versions] = probe
     front_ends.answered(scene, endpoint)
@@ -66,22 +66,17 @@ async def _hello(scene: Scene, endpoint: EndpointLook, offer: Offer) -> Probe:
 
 
 async def _insist(scene: Scene, endpoint: EndpointLook, refused: Probe) -> Probe:
-    """A refused first hello, again and without what need not be in it: which of these does the server mind?"""
-    offer = refused.offer
-    small = await _hello(scene, endpoint, msgspec.structs.replace(offer, without=OPTIONAL_EXTENSIONS))
-    again = await _hello(scene, endpoint, offer)
-    if isinstance(again.answer, Handshake):
-        endpoint.tries.append(Tries("the hello for TLS 1.3 and TLS 1.2", 2, 1))
-        return again
-    if not isinstance(small.answer, Handshake):
+    """A refused first hello, again and in other shapes: which of them is taken, and what does the server mind?"""
+    search, asker = FirstHello(refused), front_ends.asker_of(scene, endpoint)
+    asker.worked = await drive_search(search.find(), asker, Priority.HANDSHAKE)
+    if asker.worked is None:
         return refused
-    for extension in OPTIONAL_EXTENSIONS:
-        alone = await _hello(scene, endpoint, msgspec.structs.replace(offer, without=(extension,)))
-        if isinstance(alone.answer, Handshake):
-            endpoint.minds = (extension,)
-            return alone
-    endpoint.minds = OPTIONAL_EXTENSIONS
-    return small
+    if asker.worked != refused.offer:
+        await drive_search(search.explain(refused.offer), asker, Priority.HANDSHAKE)
+    if search.probe.offer == refused.offer:
+        endpoint.tries.append(Tries("the hello for TLS 1.3 and TLS 1.2", 2, 1))
+    endpoint.cause = search.cause
+    return search.probe
 
 
 async def _ask_for_staple_again(scene: Scene, endpoint: EndpointLook, offer: Offer, leaf: str) -> None:
@@ -108,11 +103,13 @@ def _failed(scene: Scene, endpoint: EndpointLook, versions: tuple[int, ...], rea
     front_ends.answered(scene, endpoint)
 
 
-def _may_mind_the_hello(probe: Probe) -> bool:
+def _may_mind_the_hello(endpoint: EndpointLook, probe: Probe) -> bool:
     """Whether a refusal may be for something in the hello that need not be there, or for no reason at all."""
     match probe.answer:
         case Alert(description=description):
             return description != AlertDescription.PROTOCOL_VERSION
+        case Ended(how=HowEnded.SILENT):
+            return any(map(front_ends.is_answered, endpoint.probes.values()))  # another hello was
         case Ended(how=how):
             return how in {HowEnded.CLOSED, HowEnded.RESET}
         case _:

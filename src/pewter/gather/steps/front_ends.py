@@ -8,6 +8,7 @@ name gets a look of its own.  A difference that no spot check would show is not 
 from pewter.evidence import Alert, Ended, Handshake, HowEnded, Offer, Order, Probe
 from pewter.tls import Version
 from pewter.tls.candidates import TLS_1_3_GROUPS, suites_for
+from pewter.tls.refusals import LARGE_ENOUGH
 from pewter.tls.search import VersionSearch
 from pewter.tls.trial import Picked, Refused
 from pewter.tls.versions import FIRST_OFFERS
@@ -40,7 +41,7 @@ def answered(scene: Scene, endpoint: EndpointLook) -> None:
     if shared is None or len(endpoint.probes) < len(FIRST_OFFERS) or not scene.is_first(("answered", id(endpoint))):
         return
     probes = tuple(endpoint.probes[versions] for versions in endpoint.planned)
-    speaks_tls = any(map(_is_answered, probes))
+    speaks_tls = any(map(is_answered, probes))
     what = f"suites and groups of {endpoint.name} at {endpoint.destination.address}"
     if endpoint is shared.first:
         if speaks_tls:
@@ -50,7 +51,7 @@ def answered(scene: Scene, endpoint: EndpointLook) -> None:
         scene.start(_after_first(scene, shared, endpoint, probes), what)
 
 
-def _is_answered(probe: Probe) -> bool:
+def is_answered(probe: Probe) -> bool:
     """In TLS, or by an end; a place that says nothing is asked nothing more."""
     match probe.answer:
         case Handshake() | Alert():
@@ -78,7 +79,7 @@ def _can_be_shared(shared: FrontEndBoard, endpoint: EndpointLook) -> bool:
     """By the first hellos: the same versions, suites and kinds of refusal."""
     first = shared.first
     is_same_place = first.destination == endpoint.destination and first.look is not None
-    return is_same_place and first.minds == endpoint.minds and _outline(first) == _outline(endpoint)
+    return is_same_place and first.cause == endpoint.cause and _outline(first) == _outline(endpoint)
 
 
 def _outline(endpoint: EndpointLook) -> list[object]:
@@ -94,7 +95,8 @@ def _outline(endpoint: EndpointLook) -> list[object]:
     return found
 
 
-def _asker(scene: Scene, endpoint: EndpointLook, probes: tuple[Probe, ...]) -> Asker:
+def asker_of(scene: Scene, endpoint: EndpointLook, probes: tuple[Probe, ...] = ()) -> Asker:
+    """As the answers to its hellos have it."""
     worked = next((probe.offer for probe in probes if isinstance(probe.answer, Handshake)), None)
     return Asker(
         endpoint.name,
@@ -102,13 +104,15 @@ def _asker(scene: Scene, endpoint: EndpointLook, probes: tuple[Probe, ...]) -> A
         scene.network,
         scene.plan.step_seconds,
         worked,
-        endpoint.minds,
+        endpoint.cause.extensions,
+        LARGE_ENOUGH if endpoint.cause.is_too_small else 0,
         scene.board.certificates,
+        steadiness=endpoint.steadiness,
     )
 
 
 def _new_look(scene: Scene, endpoint: EndpointLook, probes: tuple[Probe, ...]) -> FrontEndLook:
-    endpoint.look = FrontEndLook(_asker(scene, endpoint, probes), probes)
+    endpoint.look = FrontEndLook(asker_of(scene, endpoint, probes), probes)
     return endpoint.look
 
 
@@ -124,7 +128,7 @@ async def _look(scene: Scene, look: FrontEndLook) -> None:
 
 async def _is_alike(scene: Scene, shared: FrontEndBoard, endpoint: EndpointLook, probes: tuple[Probe, ...]) -> bool:
     """Hellos of which the answer is foretold by what the first name accepts."""
-    asker = _asker(scene, endpoint, probes)
+    asker = asker_of(scene, endpoint, probes)
     accepted = {probe.answer.version for probe in probes if isinstance(probe.answer, Handshake)}
     offers = [offer for version in accepted for offer in _spot_offers(version, endpoint.name)]
     answers = await together(*map(asker.ask, offers))

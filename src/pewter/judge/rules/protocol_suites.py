@@ -281,6 +281,8 @@ def intolerant(case: Case) -> Iterator[RuleOutcome]:
     for where, endpoint, protocol in _looked_at(case):
         found = [(title, feature) for name, title in titles.items() if (feature := protocol.feature(name))]
         failing = [f"the extension {extension_name(each)}" for each in endpoint.minds]
+        failing += [endpoint.minds_besides] if endpoint.minds_besides else []
+        failing += [f"a hello of {endpoint.minds_octets:,} octets"] if endpoint.minds_octets else []
         failing += [
             title + (f" ({feature.detail})" if feature.detail else "")
             for title, feature in found

@@ -20,7 +20,7 @@ from pewter.evidence import (
     Tries,
     Unseen,
 )
-from pewter.facts.browsers import demands_certificate
+from pewter.facts.browsers import Browser, demands_certificate, takes_hello_of
 from pewter.facts.case import Case, accepted_versions, why_no_handshake
 from pewter.facts.legs import LegState, origin_legs
 from pewter.judge.nature import OF_PLACES, GoesBy, Matter, Safety
@@ -148,8 +148,29 @@ def refuses_hello(case: Case) -> Iterator[RuleOutcome]:
         where, state = case.place(endpoint), _state(endpoint)
         if state is _State.REFUSES:
             yield Gap(where, _refusal(endpoint), "a certificate", cause=f"{endpoint.name} {_refusal(endpoint)}")
+        elif state is _State.ANSWERS and (refused := _refused_request(case, endpoint)):
+            seen = f"{refused}, to a program's hello; those of {' and '.join(_takes(endpoint))} are taken"
+            yield Gap(where, seen, "an answer to every program", level=Level.WEAKENS, cause=f"{endpoint.name} programs")
         elif state is _State.ANSWERS:
             yield Holds(where, "a hello is accepted")
+
+
+def _takes(endpoint: Endpoint) -> list[str]:
+    return [each.value for each in Browser if takes_hello_of(endpoint, each)]
+
+
+def _refused_request(case: Case, endpoint: Endpoint) -> str:
+    """How every request to this very place ended in its handshake, where browsers would get one."""
+    if not _takes(endpoint) or any(hop.address == endpoint.address for hop in case.https_answers(endpoint.name)):
+        return ""
+    ends = [
+        journey.end
+        for journey, start in case.ways_in("https")
+        if (start.host, start.port) == (endpoint.name, endpoint.port) and journey.by_address in {None, endpoint.address}
+    ]
+    causes = {StopCause.NO_TLS, StopCause.NO_CONNECTION}
+    stopped = [end for end in ends if isinstance(end, Stopped) and end.cause in causes]
+    return stopped[0].detail if stopped and len(stopped) == len(ends) else ""
 
 
 def _refusal(endpoint: Endpoint) -> str:
