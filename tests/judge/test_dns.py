@@ -6,7 +6,7 @@ import msgspec
 
 from pewter.evidence import Answer, Lookup, Name, Seen, Unanswered, Unseen
 from pewter.expectations import Expectations, Terms
-from pewter.judge.rules import dns, dns_names, dns_records
+from pewter.judge.rules import dns, dns_names, dns_records, reach
 from support.cases import case, endpoint, handshake, hop, journey, outcomes, table
 from support.dns import NONE, SOA, WWW, ZONE, changed
 
@@ -16,6 +16,7 @@ NAME = Name(
 )
 FAILING = Name(WWW, True, tuple(Lookup(kind, Unseen("the name service failed")) for kind in ("A", "AAAA")))
 ALIAS = f"NOERROR ra; {WWW} CNAME 300 gone.other.test; !other.test SOA 60 a b 1 2 3 4 5"
+DENIED = Name(WWW, True, tuple(Lookup(kind, Seen(Answer("NXDOMAIN"))) for kind in ("A", "AAAA")))
 OPENS = journey(hop(f"https://{WWW}/"))
 H2 = endpoint(msgspec.structs.replace(handshake(), alpn="h2"), host=WWW, address="5.5.5.10")
 WITHOUT = endpoint(handshake(), host=WWW, address="5.5.5.10")
@@ -58,9 +59,14 @@ BEHIND = {f"2 {WWW} A": (f"NOERROR aa; {WWW} A 300 5.5.5.9",) * 4, f"1 {WWW} A":
           f"2 {ZONE} SOA": f"NOERROR aa; {SOA.replace(' 7 7200', ' 6 7200')}"}  # fmt: skip
 
 NINTH_WITHOUT_GLUE = {f"p {ZONE} NS": f"NOERROR; !{ZONE} NS 300 ns1.{ZONE}; !{ZONE} NS 300 ns9.{ZONE}"}
-NINTH = {f"p {ZONE} NS": f"{NINTH_WITHOUT_GLUE[f'p {ZONE} NS']}; +ns9.{ZONE} A 300 192.0.2.59"}
+NINTH = {f"p {ZONE} NS": f"{NINTH_WITHOUT_GLUE[f'p {ZONE} NS']}; +ns9.{ZONE} A 300 5.5.5.59"}
 
 CASES = {
+    reach.no_address: {
+        "denied-by-a-copy": zone({f"r {WWW} {k}": f"NXDOMAIN ra; !{SOA}" for k in ("A", "AAAA")}, name=DENIED),
+        "denied-by-all": zone({f"r {WWW} {k}": f"NXDOMAIN ra; !{SOA}" for k in ("A", "AAAA")}, {f"12 {WWW} {k}": f"NXDOMAIN aa; !{SOA}" for k in ("A", "AAAA")}, name=DENIED),
+        "denied-by-one-server": zone({f"r {WWW} {k}": f"NXDOMAIN ra; !{SOA}" for k in ("A", "AAAA")}, {f"1 {WWW} {k}": f"NXDOMAIN aa; !{SOA}" for k in ("A", "AAAA")}, name=DENIED),
+    },
     dns_names.does_not_resolve: {
         "healthy": zone(),
         "servfail": zone({f"r {WWW} A": "SERVFAIL ra", f"r {WWW} AAAA": "SERVFAIL ra"}, name=FAILING),
@@ -75,14 +81,21 @@ CASES = {
         "silent-over-udp-alone": zone({f"2 {ZONE} SOA": (SILENT, SILENT)}),
         "all": zone({f"12 {ZONE} SOA": "SERVFAIL", f"12 {ZONE} SOA tcp": "SERVFAIL"}),
         "glue-alone-is-known": zone(NINTH, {f"r ns9.{ZONE} {k}": SILENT for k in ("A", "AAAA")}),
-        "address-alone-is-known": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} A": f"NOERROR ra; ns9.{ZONE} A 60 192.0.2.59"}),
+        "address-alone-is-known": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} A": f"NOERROR ra; ns9.{ZONE} A 60 5.5.5.59"}),
         "without-an-address": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} {k}": "NXDOMAIN ra" for k in ("A", "AAAA")}),
         "address-not-looked-up": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} {k}": SILENT for k in ("A", "AAAA")}),
         "not-reached": zone({f"2 {ZONE} SOA": TOO_MANY, f"2 {ZONE} SOA tcp": TOO_MANY}),
         "no-ipv6-here": zone({f"2 {ZONE} SOA": Unanswered.NO_IPV6, f"2 {ZONE} SOA tcp": Unanswered.NO_IPV6}),
         "blocked": zone(BLOCKED),
+        "answer-resolvers-alone": zone({f"12 {ZONE} SOA": SILENT, f"12 {ZONE} SOA tcp": SILENT, f"r pewter-2.{ZONE} A random": f"NXDOMAIN ra; !{SOA}"}),
+        "refuse-all-but-resolvers": zone({f"12 {ZONE} SOA": "REFUSED", f"12 {ZONE} SOA tcp": "REFUSED", f"r pewter-2.{ZONE} A random": f"NXDOMAIN ra; !{SOA}"}),
+        "one-answers-resolvers-alone": zone({f"2 {ZONE} SOA": "REFUSED", f"2 {ZONE} SOA tcp": "REFUSED", f"r pewter-2.{ZONE} A random": f"NXDOMAIN ra; !{SOA}"}),
+        "only-a-private-address": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} A": f"NOERROR ra; ns9.{ZONE} A 60 192.168.0.9"}),
+        "only-private-glue": zone({f"p {ZONE} NS": NINTH[f"p {ZONE} NS"].replace("5.5.5.59", "10.0.0.9")}, {f"r ns9.{ZONE} {k}": SILENT for k in ("A", "AAAA")}),
+        "no-glue-and-no-address": zone(NINTH_WITHOUT_GLUE, {f"r ns9.{ZONE} {k}": "SERVFAIL ra" for k in ("A", "AAAA")}),
     },
     dns.delegation: {
+        "own-sets-differ": zone({f"2 {ZONE} NS": f"NOERROR aa; {ZONE} NS 300 ns1.{ZONE}"}),
         "healthy": zone(),
         "above-names-more": zone({f"p {ZONE} NS": f"NOERROR; !{ZONE} NS 300 ns1.{ZONE}; !{ZONE} NS 300 ns9.other.test"}),
         "same-servers": zone({f"p {ZONE} NS": f"NOERROR aa; {ZONE} NS 300 ns1.{ZONE}"}),
@@ -143,18 +156,29 @@ CASES = {
         "aaaa-nxdomain": zone({f"2 {WWW} AAAA": f"NXDOMAIN aa; !{SOA}"}),
         "https-silent": zone({f"2 {WWW} HTTPS": SILENT}),
         "alias-to-nowhere-is-none": zone({f"12 {WWW} {k}": f"NXDOMAIN aa; {WWW} CNAME 60 gone.{ZONE}" for k in ("A", "AAAA", "CAA", "HTTPS")}),
+        "one-refuses-the-name": zone({f"2 {WWW} {k}": "REFUSED" for k in ("A", "AAAA", "CAA", "HTTPS")}),
+        "one-fails-for-a": zone({f"2 {WWW} A": "SERVFAIL"}),
+        "one-silent-and-over-tcp": zone({f"2 {WWW} AAAA": SILENT, f"2 {WWW} AAAA tcp": NONE}),
+        "all-refuse-the-name": zone({f"12 {WWW} {k}": "REFUSED" for k in ("A", "AAAA", "CAA", "HTTPS")}),
     },
     dns_names.servers_disagree: {
         "healthy": zone(),
         "behind": zone(BEHIND),
         "rotation": zone({f"{n} {WWW} A": (f"NOERROR aa; {WWW} A 60 5.5.5.1", f"NOERROR aa; {WWW} A 60 5.5.5.2", f"NOERROR aa; {WWW} A 60 5.5.5.{n}") for n in "12"}),
         "steady-outside-the-pool": zone({f"1 {WWW} A": (f"NOERROR aa; {WWW} A 60 5.5.5.1", f"NOERROR aa; {WWW} A 60 5.5.5.2"), f"2 {WWW} A": (f"NOERROR aa; {WWW} A 60 5.5.5.7",) * 2}),
+        "the-whole-over-tcp": zone({f"2 {WWW} A": "NOERROR aa tc", f"2 {WWW} A tcp": f"NOERROR aa; {WWW} A 300 5.5.5.10"}),
+        "cut-off-and-no-tcp": zone({f"2 {WWW} A": "NOERROR aa tc"}),
+        "cut-off-alike-and-other-over-tcp": zone({f"12 {WWW} A": "NOERROR aa tc", f"1 {WWW} A tcp": f"NOERROR aa; {WWW} A 300 5.5.5.10", f"2 {WWW} A tcp": f"NOERROR aa; {WWW} A 300 5.5.5.9"}),
+        "lost-and-over-tcp": zone({f"2 {WWW} A": SILENT, f"2 {WWW} A tcp": f"NOERROR aa; {WWW} A 300 5.5.5.9"}),
+        "one-refuses-the-name": zone({f"2 {WWW} {k}": "REFUSED" for k in ("A", "AAAA", "CAA", "HTTPS")}),
         "one-lacks-the-name": zone({f"2 {WWW} A": (f"NXDOMAIN aa; !{SOA}",) * 4}),
         "one-answers": zone({f"2 {ZONE} SOA": "REFUSED", f"2 {ZONE} SOA tcp": "REFUSED"}),
         "blocked": zone(BLOCKED),
     },
     dns_names.still_cached: {
         "healthy": zone(),
+        "a-denial": zone({f"r {WWW} {k}": f"NXDOMAIN ra; !{SOA}" for k in ("A", "AAAA")}),
+        "a-denial-without-soa": zone({f"r {WWW} A": "NXDOMAIN ra"}),
         "another-answer": zone({f"r {WWW} A": f"NOERROR ra; {WWW} A 120 5.5.5.9"}),
     },
     dns_names.unexpected_address: {
@@ -218,6 +242,7 @@ CASES = {
         "good": zone(https("00010000010003026832"), endpoints=[H2], journeys=[OPENS]),
         "no-h2": zone(https("00010000010003026832"), endpoints=[WITHOUT], journeys=[OPENS]),
         "hint": zone(https("000100000400040505" + "0509"), endpoints=[H2], journeys=[OPENS]),
+        "hint-of-a-pool-elsewhere": zone(https("000100000400040505" + "0509"), {f"r {WWW} A": f"NOERROR ra; {WWW} CNAME 60 pool.other.test; pool.other.test A 60 5.5.5.10"}, endpoints=[H2], journeys=[OPENS]),
         "malformed": zone(https("0001000003000301bb01")),
         "alias-beside-service": zone(https("000000", "000100")),
         "alias-to-nowhere": zone(https("0000" + "01780000"), {"r x A": "NXDOMAIN ra", "r x AAAA": "NXDOMAIN ra"}),
@@ -233,6 +258,9 @@ CASES = {
         "key-that-does-not-sign": zone(keys(11, 12, signed=[12])),
         "no-keys": zone(keys()),
         "bogus": zone(BOGUS, keys(11)),
+        "bogus-for-one-type": zone({f"r {WWW} AAAA": "SERVFAIL ra", f"r {WWW} AAAA checking disabled": f"NOERROR ra; !{SOA}"}, keys(11)),
+        "algorithms-that-nobody-knows": zone(keys(12), {f"r {ZONE} DS": f"NOERROR ra; {ZONE} DS 60 11 99 2 ab; {ZONE} DS 60 12 13 77 ab"}),
+        "one-of-two-known": zone(keys(12), {f"r {ZONE} DS": f"NOERROR ra; {ZONE} DS 60 11 99 2 ab; {ZONE} DS 60 12 13 2 ab"}),
         "ends-soon": zone(keys(11, ends=str(int(datetime.datetime(2026, 6, 1, 15, tzinfo=datetime.UTC).timestamp())))),
         "blocked": zone(keys(11), BLOCKED),
         "ds-unanswered": zone({f"r {ZONE} DS": SILENT, f"p {ZONE} DS": SILENT}),

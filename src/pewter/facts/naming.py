@@ -1,13 +1,14 @@
 """The site's zones: their servers, what each gave, and what cannot be told from here."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TypeVarTuple
 
 import msgspec
 
 from pewter.evidence import Reply, Seen, Unseen, Way
+from pewter.names.addresses import why_not_public
 from pewter.names.aliases import Chain, follow, targets_in
-from pewter.names.answers import ROOT, Answers, data_of, final_data
+from pewter.names.answers import ROOT, Answers, data_of, final_data, is_at_or_below
 from pewter.names.comparison import Said, behind, said_of, serials
 from pewter.names.zones import (
     Delegation,
@@ -15,6 +16,7 @@ from pewter.names.zones import (
     apex_of,
     delegation_in,
     is_blocked,
+    is_fresh,
     is_intercepted,
     lameness,
     parent_zone_of,
@@ -68,6 +70,9 @@ class Zone(msgspec.Struct, frozen=True):
     behind: frozenset[int]
     """Servers with an earlier serial than others."""
 
+    answers_resolvers: bool = False
+    """The resolver gets answers of which it has no copy."""
+
     @property
     def place(self) -> Place:
         return of_zone(self.apex)
@@ -76,6 +81,11 @@ class Zone(msgspec.Struct, frozen=True):
     def good(self) -> tuple[int, ...]:
         """The numbers of the servers that serve it."""
         return tuple(dict.fromkeys(each.number for each in self.servers if each.serves and each.number is not None))
+
+    @property
+    def is_closed_to_us(self) -> bool:
+        """No server answers the reviewer, and all the same they answer resolvers."""
+        return self.answers_resolvers and not self.good
 
     def title(self, number: int) -> str:
         """A server for readers."""
@@ -202,7 +212,7 @@ def _zone(answers: Answers, apex: str, names: tuple[str, ...]) -> Zone:
     )
     numbers = [each.number for each in servers if each.number is not None and each.serves]
     found = serials(answers, numbers, apex)
-    return Zone(apex, names, parent, delegation, own, servers, found, behind(found))
+    return Zone(apex, names, parent, delegation, own, servers, found, behind(found), is_fresh(answers, apex))
 
 
 NO_SERVER_ABOVE = Unseen("no server of the zone above was asked")
@@ -234,6 +244,16 @@ def _is_of(answers: Answers, number: int, parent: str) -> bool:
     return isinstance(ns, Reply) and bool(set(answers.server(number).names) & data_of(ns, "NS", parent))
 
 
+def sets_told(found: Naming, zone: Zone) -> dict[frozenset[str], list[int]]:
+    """The zone's own set as each of its servers tells it, and which tell it so."""
+    told: dict[frozenset[str], list[int]] = {}
+    for number in zone.good:
+        reply = found.answers.reply(number, zone.apex, "NS")
+        if isinstance(reply, Reply) and reply.is_authoritative and (names := data_of(reply, "NS", zone.apex)):
+            told.setdefault(names, []).append(number)
+    return told
+
+
 def _own_servers(answers: Answers, apex: str, at_parent: frozenset[str]) -> frozenset[str]:
     """The zone's own set: from a server that has authority, else from the resolver."""
     for server in answers.seen.servers:
@@ -263,12 +283,25 @@ def _addresses(answers: Answers, apex: str, name: str, delegation: Delegation | 
         for each in final_data(reply, name, kind)
     ]
     glue = delegation.glue.get(name) if isinstance(delegation, Delegation) else None
-    if known or glue:
+    wrong = {why_not_public(each) for each in (known or glue or ())}
+    if wrong and None not in wrong:
+        yield ZoneServer(name, next(iter(known or glue or ())), None, Lame.NOT_PUBLIC, place)
+    elif known or glue:
         yield ZoneServer(name, next(iter(known or glue or ())), None, Unseen("it was not asked"), place)
-    elif all(isinstance(reply, Reply) and reply.rcode in {"NOERROR", "NXDOMAIN"} for reply in replies):
+    elif _is_without_address(replies, apex, name, delegation):
         yield ZoneServer(name, "", None, Lame.NO_ADDRESS, place)
     else:
         yield ZoneServer(name, "", None, Unseen("its address could not be looked up"), place)
+
+
+def _is_without_address(
+    replies: Sequence[Reply | Unseen], apex: str, name: str, delegation: Delegation | Unseen
+) -> bool:
+    """Whether a server has no address for anybody: none in DNS, or none as glue where only glue leads to the zone."""
+    if all(isinstance(reply, Reply) and reply.rcode in {"NOERROR", "NXDOMAIN"} for reply in replies):
+        return True
+    failing = all(isinstance(reply, Reply) and reply.rcode == "SERVFAIL" for reply in replies)
+    return failing and isinstance(delegation, Delegation) and is_at_or_below(name, apex) and not delegation.glue
 
 
 def chain_of(answers: Answers, name: str) -> Chain | Unseen:
@@ -304,10 +337,8 @@ def addresses_at(answers: Answers, servers: tuple[int, ...], name: str) -> froze
     found: set[str] = set()
     for number in servers:
         for kind in ("A", "AAAA"):
-            for way in (Way.DIRECT, Way.AGAIN):
-                for question in answers.questions(number, name, kind, way):
-                    if question.reply is not None:
-                        found |= final_data(answers.seen.replies[question.reply], name, kind)
+            for reply in answers.replies(number, name, kind, Way.DIRECT, Way.AGAIN):
+                found |= final_data(reply, name, kind)
     return frozenset(found)
 
 

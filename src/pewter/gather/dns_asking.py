@@ -21,6 +21,9 @@ from .together import Errands
 
 TRY_SECONDS = 2.0
 TRIES = 2
+RESEND_SECONDS = 0.7
+"""After which the same datagram is sent once more, within a try: where each tenth is lost, six in a row hardly are."""
+
 DIRECT_SECONDS = 8.0
 """For all questions to authoritative servers together."""
 
@@ -187,6 +190,9 @@ class Asker:
                 return await self.ask(server, name, record_type, over_tcp)
             if answer.rcode in _ASK_PLAINLY and way in {Way.DIRECT, Way.RANDOM}:
                 return await self.ask(server, name, record_type, Way.PLAIN)
+        elif answer is Unanswered.SILENT and way is Way.DIRECT and self._asked[server].heard:
+            # Datagrams may be lost on the way: of a server that answers, TCP is asked too.
+            return await self.ask(server, name, record_type, Way.TCP)
         return answer
 
     def _note(self, server: int, name: str, kind: str, way: Way, begun: float, answer: Reply | Unanswered) -> None:
@@ -300,7 +306,7 @@ class Asker:
         try:
             transport.sendto(query)
             for _ in range(MAX_STRAY):
-                octets = await protocol.come.get()
+                octets = await self._next(transport, protocol, query)
                 if isinstance(octets, Exception):
                     raise octets
                 reply = await self._read(octets, number, name, kind)
@@ -309,6 +315,17 @@ class Asker:
             return Unanswered.STRAY
         finally:
             transport.close()
+
+    async def _next(
+        self, transport: asyncio.DatagramTransport, protocol: "_Datagrams", query: bytes
+    ) -> bytes | Exception:
+        """The next datagram; the question is sent again until one comes."""
+        while True:
+            try:
+                async with asyncio.timeout(RESEND_SECONDS):
+                    return await protocol.come.get()
+            except TimeoutError:
+                transport.sendto(query)
 
     async def _read(self, octets: bytes, number: int, name: str, kind: str) -> Reply | None:
         if len(octets) <= ON_THE_LOOP:

@@ -54,6 +54,10 @@ class Answers:
         for question in self._by.get((server, name, record_type, way), ()):
             if question.reply is None:
                 why = Unseen(question.why.value if question.why is not None else NOT_ASKED.reason)
+                if question.why is Unanswered.SILENT and way is Way.DIRECT:
+                    whole = self.reply(server, name, record_type, Way.TCP)
+                    if isinstance(whole, Reply):
+                        return whole
                 continue
             reply = self.seen.replies[question.reply]
             over_tcp = Way.SIGNED_TCP if way is Way.SIGNED else Way.TCP
@@ -63,6 +67,17 @@ class Answers:
             instead = self.reply(server, name, record_type, other)
             return reply if instead is NOT_ASKED else instead
         return why
+
+    def replies(self, server: int, name: str, record_type: str, *ways: Way) -> Iterator[Reply]:
+        """Every answer in these ways; in place of one that was cut off or did not come, what came over TCP."""
+        for way in ways:
+            for question in self._by.get((server, name, record_type, way), ()):
+                reply = self.seen.replies[question.reply] if question.reply is not None else None
+                if reply.is_truncated if reply is not None else question.why is Unanswered.SILENT:
+                    whole = self.reply(server, name, record_type, Way.TCP)
+                    reply = whole if isinstance(whole, Reply) and not whole.is_truncated else None
+                if reply is not None:
+                    yield reply
 
     def why(self, server: int, name: str, record_type: str, way: Way = Way.DIRECT) -> Unanswered | None:
         """Why the last question of this kind has no answer; None where it has one, or was not asked."""

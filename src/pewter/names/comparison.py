@@ -42,11 +42,9 @@ def said_of(answers: Answers, servers: Iterable[int], name: str, record_type: st
     found = []
     for server in servers:
         contents: dict[frozenset[str], None] = {}
-        for way in REPEATED:
-            for question in answers.questions(server, name, record_type, way):
-                reply = answers.seen.replies[question.reply] if question.reply is not None else None
-                if reply is not None and reply.is_authoritative and reply.rcode in {"NOERROR", "NXDOMAIN"}:
-                    contents[content(reply, name, record_type)] = None
+        for reply in answers.replies(server, name, record_type, *REPEATED):
+            if reply.is_authoritative and reply.rcode in {"NOERROR", "NXDOMAIN"}:
+                contents[content(reply, name, record_type)] = None
         if contents:
             found.append(Said(server, tuple(contents)))
     return tuple(found)

@@ -38,9 +38,28 @@ def key_tags(reply: Reply, zone: str) -> frozenset[int]:
     return frozenset(int(each.split()[2]) for each in data_of(reply, "DNSKEY", zone))
 
 
+ALGORITHMS = frozenset({5, 7, 8, 10, 13, 14, 15, 16})
+"""Of keys, that resolvers validate (IANA: DNSSEC algorithm numbers); RSA/MD5, DSA and GOST are not."""
+
+DIGESTS = frozenset({1, 2, 4})
+"""Of keys in DS records: SHA-1, SHA-256, SHA-384."""
+
+
 def delegated_tags(reply: Reply, zone: str) -> frozenset[int]:
-    """The keys that the parent vouches for, by their tags; empty for an unsigned delegation."""
-    return frozenset(int(each.split()[0]) for each in data_of(reply, "DS", zone))
+    """The keys that the parent vouches for, by their tags; empty for an unsigned delegation.
+
+    Records of algorithms that nobody knows count for nothing: with such alone a zone is insecure (RFC 4035
+    section 5.2).
+    """
+    records = (each.split() for each in data_of(reply, "DS", zone))
+    return frozenset(
+        int(tag) for tag, algorithm, digest, *_ in records if int(algorithm) in ALGORITHMS and int(digest) in DIGESTS
+    )
+
+
+def is_opaque(reply: Reply, zone: str) -> bool:
+    """Whether the parent vouches for keys, and only by algorithms that nobody knows."""
+    return bool(data_of(reply, "DS", zone)) and not delegated_tags(reply, zone)
 
 
 def validates(root_soa: Reply | Unseen) -> bool | None:

@@ -77,6 +77,7 @@ class Lame(enum.Enum):
     TRUNCATED = "answers only that its answer is cut off, over TCP too"
     OTHER = "answers with an error"
     NO_ADDRESS = "has no address"
+    NOT_PUBLIC = "has only addresses that lead nowhere on the internet"
 
 
 class Delegation(msgspec.Struct, frozen=True):
@@ -139,6 +140,15 @@ def _of_soa(reply: Reply, zone: str) -> Lame | None:
         case "NOERROR":
             return Lame.NOT_AUTHORITATIVE
     return Lame.OTHER
+
+
+def is_fresh(answers: Answers, zone: str) -> bool:
+    """Whether the resolver told of a label at random in the zone, of which it had no copy: somebody answers it."""
+    return any(
+        question.way is Way.RANDOM and is_at_or_below(question.name, zone) and reply.rcode in {"NOERROR", "NXDOMAIN"}
+        for number in answers.resolvers
+        for question, reply in answers.replies_of(number)
+    )
 
 
 def is_intercepted(answers: Answers) -> bool:

@@ -143,10 +143,13 @@ def _kept(case: Case, found: Naming, zone: Zone) -> str:
     differing = [name for name in zone.names for kind in _TYPES if disagree(found.said(zone, name, kind))]
     if differing:
         old = [ttl_of(_records(found, number, name)) for number in zone.behind for name in differing]
+        old += [ttl for name in differing for ttl in _earlier_ttls(case, name)]
         longest = max((each for each in old if each is not None), default=None)
         if longest is None:
             return f"{words}; when the change has spread is not known: no server tells the old TTL"
         return f"{words}; a change has surely spread {whole(longest)} after the last server has it"
+    # A copy of before a lower TTL lasts as long as the old one says.
+    ttls += [ttl for name in zone.names for ttl in _earlier_ttls(case, name)]
     at = spread_by(case.evidence.begun, [max(ttls)])
     return f"{words}; what changed just before this look is everywhere by {_clock(at)}" if at is not None else words
 
@@ -162,6 +165,16 @@ def _ttls(found: Naming, number: int, name: str) -> Iterator[int]:
     ttl = ttl_of(_records(found, number, name))
     if ttl is not None:
         yield ttl
+
+
+def _earlier_ttls(case: Case, name: str) -> Iterator[int]:
+    """As the name servers told them in an earlier review."""
+    for number, server in enumerate(case.earlier.seen.servers if case.earlier is not None else ()):
+        for kind in ("A", "AAAA"):
+            reply = case.earlier.reply(number, name, kind) if case.earlier is not None else None
+            records = records_of(reply, kind) if isinstance(reply, Reply) and not server.is_resolver else ()
+            if (ttl := ttl_of(records)) is not None:
+                yield ttl
 
 
 def _clock(at: datetime.datetime) -> str:

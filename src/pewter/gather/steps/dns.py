@@ -23,7 +23,7 @@ from pewter.names.answers import (
 from pewter.names.comparison import differs_at_first
 from pewter.names.https_records import read_set
 from pewter.names.signatures import delegated_tags
-from pewter.names.zones import apex_of, delegation_in, parent_zone_of
+from pewter.names.zones import apex_of, delegation_in, lameness, parent_zone_of
 from pewter.web.sites import sibling_of
 from pewter.web.suffixes import is_apex, registrable_domain
 
@@ -120,7 +120,7 @@ class _DnsLook:
         answers, asker = self.answers(), self.asker
         asked: list[Coroutine[Any, Any, object]] = []
         for name in self.names:
-            for kind in ("A", "SOA"):
+            for kind in ("A", "SOA", "AAAA", "CAA", "HTTPS"):
                 reply = answers.resolved(name, kind)
                 if isinstance(reply, Reply) and reply.rcode == "SERVFAIL":
                     asked.append(asker.ask(0, name, kind, Way.CHECKING_DISABLED))
@@ -185,7 +185,7 @@ class _DnsLook:
         parent = parent_zone_of(answers, zone)
         ns = answers.resolved(zone, "NS")
         servers = sorted(data_of(ns, "NS", zone)) if isinstance(ns, Reply) else []
-        label = f"pewter-{self.scene.network.random(6).hex()}.{zone}"
+        label = self._random_label(zone)
         asked_above, _ = await both(
             self._ask_parent(parent, zone) if parent is not None else _nobody(),
             self._ask_all(servers, {}, zone, names, label),
@@ -203,6 +203,9 @@ class _DnsLook:
                 servers = []
             # Named by the zone above alone, or where the resolver knows of no server.
             await self._ask_all(servers, glue, zone, names, label)
+
+    def _random_label(self, zone: str) -> str:
+        return f"pewter-{self.scene.network.random(6).hex()}.{zone}"
 
     async def _ask_parent(self, parent: str, zone: str) -> list[int]:
         """Two or three servers of the zone above, for the referral and the DS; those that were asked."""
@@ -305,6 +308,9 @@ class _DnsLook:
         asked: list[Coroutine[Any, Any, object]] = []
         for zone in self.looked_at:
             servers = self._servers_of(answers, zone)
+            if servers and all(lameness(answers, number, zone) is not None for number in servers):
+                # They may answer resolvers alone: of a label at random no resolver has a copy.
+                asked.append(asker.ask(0, self._random_label(zone), "A", Way.RANDOM))
             for number in servers:
                 soa = answers.reply(number, zone, "SOA")
                 if isinstance(soa, Unseen) and answers.why(number, zone, "SOA") is Unanswered.SILENT:

@@ -4,7 +4,7 @@ from collections.abc import Iterator
 
 from pewter.evidence import Reply, Step, Unseen, Way
 from pewter.facts.case import Case
-from pewter.facts.naming import Naming, Zone, ZoneServer, each_server, each_zone, naming
+from pewter.facts.naming import Naming, Zone, ZoneServer, each_server, each_zone, naming, sets_told
 from pewter.judge.nature import OF_NAMES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
@@ -37,6 +37,9 @@ def lame_server(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
                 yield Holds(server.place, "answers with authority")
             case Unseen(reason=reason):
                 yield Unknown(server.place, reason)
+            case Lame() as lame if zone.is_closed_to_us and lame not in {Lame.NO_ADDRESS, Lame.NOT_PUBLIC}:
+                words = f"asked from here, it {lame.value}; the resolver gets fresh answers from {zone.apex}"
+                yield Unknown(server.place, words)
             case Lame() as lame:
                 more = "; no other server is left" if none_left else ""
                 yield Gap(
@@ -56,6 +59,11 @@ def delegation(case: Case, found: Naming, zone: Zone) -> Iterator[RuleOutcome]:
         yield Unknown(zone.place, zone.delegation.reason)
     elif not zone.own:
         yield Unknown(zone.place, "no server of the zone told its own set")
+    elif len(told := sets_told(found, zone)) > 1:
+        parts = [
+            f"{_listed(names)} by {_listed(frozenset(map(zone.title, numbers)))}" for names, numbers in told.items()
+        ]
+        yield Gap(zone.place, f"its servers tell different sets: {'; '.join(parts)}", "the same set from every server")
     elif zone.delegation.servers == zone.own:
         yield Holds(zone.place, f"both name {_listed(zone.own)}")
     else:

@@ -5,6 +5,7 @@ from collections.abc import Iterator, Sequence
 from pewter.evidence import Reply, Seen, Unseen, Way
 from pewter.expectations import write_duration
 from pewter.facts.case import Case
+from pewter.facts.denials import denial_kept
 from pewter.facts.naming import (
     Naming,
     Zone,
@@ -77,32 +78,41 @@ def _why_it_fails(found: Naming, name: str) -> str:
 @over(each_name_in_zone)
 def type_fails(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """Where A is answered, other types have to be too: with the record, or that there is none."""
-    failing: dict[str, list[str]] = {}
-    asked = 0
-    for number in zone.good:
-        a = found.answers.reply(number, name, "A")
-        if isinstance(a, Unseen) or a.rcode != "NOERROR":
-            continue
-        for kind in TYPES[1:]:
-            reply = found.answers.reply(number, name, kind)
-            asked += 1
-            why = _why_failed(found, number, name, kind, reply)
-            if why:
-                failing.setdefault(f"{kind}: {why}", []).append(zone.title(number))
+    failing = _failing(found, zone, name)
+    a = [found.answers.reply(number, name, "A") for number in zone.good]
     if failing:
         seen = "; ".join(f"{words} at {_listed(servers)}" for words, servers in failing.items())
-        yield Gap(of_name(name), f"A is answered; {seen}", "the record, or that there is none", cause=seen)
-    elif asked:
+        is_answered = all(isinstance(reply, Reply) and reply.rcode in {"NOERROR", "NXDOMAIN"} for reply in a)
+        remark = "A is answered; " if is_answered else ""
+        yield Gap(of_name(name), f"{remark}{seen}", "the record, or that there is none", cause=seen)
+    elif any(isinstance(reply, Reply) and reply.rcode == "NOERROR" for reply in a):
         yield Holds(of_name(name), "every type is answered")
 
 
+def _failing(found: Naming, zone: Zone, name: str) -> dict[str, list[str]]:
+    """Of servers that serve the zone: how they fail for a name, and at which of them."""
+    failing: dict[str, list[str]] = {}
+    for number in zone.good:
+        whys: dict[str, list[str]] = {}
+        for kind in TYPES:
+            why = _why_failed(found, number, name, kind, found.answers.reply(number, name, kind))
+            if why:
+                whys.setdefault(why, []).append(kind)
+        for why, kinds in whys.items():
+            words = f"{'every type' if len(kinds) == len(TYPES) else ', '.join(kinds)}: {why}"
+            failing.setdefault(words, []).append(zone.title(number))
+    return failing
+
+
 def _why_failed(found: Naming, number: int, name: str, kind: str, reply: Reply | Unseen) -> str:
+    """Why a server that serves the zone gives no answer that can be used; empty where it does, or was not asked."""
     if isinstance(reply, Unseen):
         questions = found.answers.questions(number, name, kind, Way.DIRECT)
         why = questions[0].why if questions else None
         return why.value if why is not None and why.is_of_server else ""
-    if reply.rcode == "NXDOMAIN" and end_of_aliases(reply, name) == name:
-        return "NXDOMAIN"
+    if reply.rcode == "NXDOMAIN" and end_of_aliases(reply, name) == name and kind != "A":
+        a = found.answers.reply(number, name, "A")
+        return "NXDOMAIN" if isinstance(a, Reply) and a.rcode == "NOERROR" else ""
     return reply.rcode if reply.rcode not in {"NOERROR", "NXDOMAIN"} else ""
 
 
@@ -120,10 +130,19 @@ def servers_disagree(case: Case, found: Naming, zone: Zone, name: str) -> Iterat
         return
     different = {kind: said for kind, said in by_type.items() if disagree(said)}
     if not different:
+        if _failing(found, zone, name):
+            return  # dns/type-fails speaks of these
+        if lacking := [zone.title(n) for n in zone.good for kind in _ADDRESS_TYPES if not _compared(by_type[kind], n)]:
+            yield Unknown(of_name(name), f"no answer that can be compared from {_listed(frozenset(lacking))}")
+            return
         yield Holds(of_name(name), f"{max(map(len, by_type.values()))} servers agree")
         return
     parts = tuple(f"{kind}: {_who_gives_what(zone, said)}" for kind, said in different.items())
     yield Gap(of_name(name), "; ".join(parts), "one answer from every server", parts=parts, cause="; ".join(parts))
+
+
+def _compared(said: Sequence[Said], server: int) -> bool:
+    return any(each.server == server for each in said)
 
 
 def _who_gives_what(zone: Zone, said: Sequence[Said]) -> str:
@@ -171,6 +190,10 @@ def still_cached(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[R
         old = frozenset[str]().union(*(said.union for said in said_of(found.answers, zone.behind, name, kind)))
         for resolver in found.answers.resolvers:
             reply = found.answers.reply(resolver, name, kind, Way.RESOLVED)
+            if isinstance(reply, Reply) and (words := denial_kept(case, zone, reply, name, new)):
+                yield Gap(
+                    of_name(name), f"the resolver at {found.answers.server(resolver).address} {words}", _listed(new)
+                )
             if isinstance(reply, Unseen) or reply.rcode != "NOERROR" or not new:
                 continue
             given, at = final_data(reply, name, kind), found.answers.server(resolver).address

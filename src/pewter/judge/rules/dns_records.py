@@ -11,6 +11,7 @@ from pewter.facts.naming import (
     Zone,
     addresses_at,
     addresses_of,
+    chain_of,
     each_name,
     naming,
     resolved_addresses,
@@ -22,11 +23,19 @@ from pewter.judge.nature import OF_NAMES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.levels import Level
-from pewter.names.answers import NOT_ASKED, final_data, parent_of
+from pewter.names.answers import NOT_ASKED, final_data, is_at_or_below, parent_of
 from pewter.names.caa import RelevantSet, climb, may_issue, oddities
 from pewter.names.https_records import HttpsRecord, HttpsSet, read_set
 from pewter.names.issuers import domains_of
-from pewter.names.signatures import delegated_tags, first_to_expire, is_bogus, key_tags, signatures_in, validates
+from pewter.names.signatures import (
+    delegated_tags,
+    first_to_expire,
+    is_bogus,
+    is_opaque,
+    key_tags,
+    signatures_in,
+    validates,
+)
 from pewter.names.spread import ttl_of
 from pewter.pki import Certificate, life_of
 from pewter.places import of_name
@@ -245,9 +254,18 @@ def _contradictions(case: Case, found: Naming, name: str, record: HttpsRecord) -
     known = resolved_addresses(case, target) | (addresses_of(found.answers, target) or frozenset())
     known |= addresses_at(found.answers, zone.good, target) if zone is not None else frozenset()
     stale = [hint for hint in record.hints if hint not in known]
-    if stale and known:
+    if stale and known and _may_turn(found, zone, target):
+        unknown.append(f"the hint {', '.join(stale)} is none of the addresses of just now, which may take turns")
+    elif stale and known:
         wrong.append(f"the hint {', '.join(stale)} is no address of {target}")
     return wrong, unknown
+
+
+def _may_turn(found: Naming, zone: Zone | None, target: str) -> bool:
+    """Whether the addresses of a name come from another zone, of which only one answer of the resolver was seen."""
+    chain = chain_of(found.answers, target)
+    end = target if isinstance(chain, Unseen) else chain.last
+    return zone is None or not is_at_or_below(end, zone.apex)
 
 
 def _speaks_h2(endpoints: list[Endpoint]) -> bool | None:
@@ -326,12 +344,25 @@ def https_record_dead_end(case: Case) -> Iterator[RuleOutcome]:
 
 def _signed(found: Naming, zone: Zone) -> frozenset[int] | Unseen:
     """The keys that the zone above vouches for: told by the resolver, or by a server above."""
+    reply = _delegation_of(found, zone)
+    return reply if isinstance(reply, Unseen) else delegated_tags(reply, zone.apex)
+
+
+def _unsigned(found: Naming, zone: Zone) -> str:
+    """How a zone is not signed, in words."""
+    reply = _delegation_of(found, zone)
+    if isinstance(reply, Reply) and is_opaque(reply, zone.apex):
+        return "its DS records name algorithms that resolvers do not know: unsigned to them"
+    return "unsigned"
+
+
+def _delegation_of(found: Naming, zone: Zone) -> Reply | Unseen:
     why = Unseen("the zone above was not asked")
     for number, server in enumerate(found.answers.seen.servers):
         way = Way.RESOLVED if server.is_resolver else Way.DIRECT
         reply = found.answers.reply(number, zone.apex, "DS", way)
         if isinstance(reply, Reply) and reply.rcode == "NOERROR" and (server.is_resolver or reply.is_authoritative):
-            return delegated_tags(reply, zone.apex)
+            return reply
         if isinstance(reply, Unseen) and reply is not NOT_ASKED:
             why = reply
     return why
@@ -344,20 +375,22 @@ def dnssec_broken(case: Case) -> Iterator[RuleOutcome]:
     answers = found.answers
     for zone in found.zones:
         bogus = [
-            name
+            (name, kind)
             for name in (zone.apex, *zone.names)
-            for kind in ("SOA", "A")
+            for kind in ("SOA", "A", "AAAA", "CAA", "HTTPS")
             if is_bogus(answers.resolved(name, kind), answers.resolved(name, kind, Way.CHECKING_DISABLED))
         ]
         if bogus:
-            seen = f"the resolver fails for {bogus[0]}, and answers once it does not check signatures"
+            name, kind = bogus[0]
+            alone = "" if kind in {"SOA", "A"} else f" {kind}"
+            seen = f"the resolver fails for {name}{alone}, and answers once it does not check signatures"
             yield Gap(zone.place, seen, "signatures that validate")
             continue
         tags = _signed(found, zone)
         if isinstance(tags, Unseen):
             yield Unknown(zone.place, tags.reason)
         elif not tags:
-            yield Holds(zone.place, "unsigned")
+            yield Holds(zone.place, _unsigned(found, zone))
         elif found.why_not_direct or not zone.good:
             if validates(answers.resolved(".", "SOA")):
                 yield Holds(zone.place, "the resolver validates, and answers")
@@ -425,7 +458,8 @@ def dnssec_absent(case: Case) -> Iterator[RuleOutcome]:
         elif tags:
             yield Holds(zone.place, f"key {', '.join(map(str, sorted(tags)))}")
         else:
-            yield Gap(zone.place, "unsigned", "optional: signatures", cause="unsigned")
+            seen = _unsigned(found, zone)
+            yield Gap(zone.place, seen, "optional: signatures", cause=seen)
 
 
 RULES: tuple[Rule[Case], ...] = (

@@ -22,6 +22,7 @@ from pewter.evidence import (
 )
 from pewter.facts.browsers import Browser, demands_certificate, takes_hello_of
 from pewter.facts.case import Case, accepted_versions, why_no_handshake
+from pewter.facts.denials import why_denied
 from pewter.facts.legs import LegState, origin_legs
 from pewter.judge.nature import OF_PLACES, GoesBy, Matter, Safety
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
@@ -53,7 +54,10 @@ def no_address(case: Case) -> Iterator[RuleOutcome]:
             yield Unknown(of_name(name.name), unseen[0])
         else:
             level = None if name.declared else Level.NOTE
-            yield Gap(of_name(name.name), _answers(name), "an A or AAAA record", level=level)
+            if words := why_denied(case, name.name):
+                yield Unknown(of_name(name.name), words)  # nothing is to be added: dns/still-cached tells it
+            else:
+                yield Gap(of_name(name.name), _answers(name), "an A or AAAA record", level=level)
 
 
 def _answers(name: Name) -> str:
