@@ -2,6 +2,7 @@
 
 import contextlib
 import datetime
+import functools
 import socket
 import ssl
 import threading
@@ -113,12 +114,13 @@ def roots(now: datetime.datetime) -> dict[str, Issued]:
         "anchor-bare": issue_ca("Anchor Bare", None, long_ago, far, has_basic_constraints=False),
         "anchor-renewed-old": issue_ca("Anchor Renewed", None, long_ago, now - DAY, key=renewed),
         "anchor-renewed": issue_ca("Anchor Renewed", None, now - 10 * DAY, far, key=renewed),
+        **own_certificates(now),
     }  # fmt: skip
 
 
 def anchor_chains(given: dict[str, Issued], now: datetime.datetime) -> Iterator[tuple[str, tuple[Issued, ...]]]:
     for slug, root in given.items():
-        if slug == "anchor-renewed-old":
+        if slug == "anchor-renewed-old" or slug.startswith("own-"):
             continue
         issuing = issue_ca(f"Issuing of {slug}", root, now - 500 * DAY, now + 500 * DAY)
         chain: tuple[Issued, ...] = (issuing,)
@@ -160,6 +162,67 @@ def key_chains(ca: Authority) -> Iterator[tuple[str, tuple[Issued, ...]]]:
     named = issue_server([n("no-subject-critical")], ca.issuing, start, end, common_name="", names_critical=True)
     yield "no-subject-critical", (named, ca.issuing)
     yield "dotted-name", (issue_server([n("dotted-name") + "."], ca.issuing, start, end, common_name="x"), ca.issuing)
+
+
+def named_chains(ca: Authority) -> Iterator[tuple[str, tuple[Issued, ...]]]:
+    """Name constraints and wildcards; how many intermediates; purposes and policies of intermediates."""
+    within = f"certificate.{ZONE}"
+    wildcard = f"*.{within}"
+
+    def below(
+        slug: str, name: str, permitted: str | None, excluded: str | None = None
+    ) -> tuple[str, tuple[Issued, ...]]:
+        bases = [[x509.DNSName(base)] if base is not None else None for base in (permitted, excluded)]
+        issuer = ca.ca(f"Issuer {slug}", ca.root, extra=[(x509.NameConstraints(*bases), True)])
+        return slug, (ca.server(name, issuer=issuer), issuer)
+
+    yield below("constraint-dot-wildcard", wildcard, f".{within}")
+    yield below("constraint-plain-wildcard", wildcard, within)
+    yield below("constraint-dot-itself", n("constraint-dot-itself"), "." + n("constraint-dot-itself"))
+    yield below("constraint-other-wildcard", wildcard, n("other"))
+    yield below("constraint-excluded-wildcard", wildcard, None, n("other"))
+    yield below("constraint-excluded-deeper", wildcard, None, n("a.other"))
+    yield below("constraint-excluded-dot", wildcard, None, f".{within}")
+    yield below("constraint-excluded-dot-deeper", wildcard, None, "." + n("other"))
+    yield below("constraint-excluded-upper", wildcard, None, n("OTHER").upper())
+    for depth in (5, 6, 7, 8, 9, 10):
+        chain = [ca.ca(f"Depth {depth} 1", ca.root)]
+        while len(chain) < depth:
+            chain.insert(0, ca.ca(f"Depth {depth} {len(chain) + 1}", chain[0]))
+        slug = f"depth-{depth}"
+        yield slug, (ca.server(n(slug), issuer=chain[0]), *chain)
+    explicit = x509.PolicyConstraints(0, None)
+    for slug, options in {
+        "issuer-purpose-any": {"purposes": [ANY_PURPOSE]},
+        "issuer-purpose-any-and-server": {"purposes": [ANY_PURPOSE, ExtendedKeyUsageOID.SERVER_AUTH]},
+        "issuer-needs-policy": {"extra": [(explicit, True)]},
+    }.items():
+        issuer = ca.ca(f"Issuer {slug}", ca.root, **options)
+        yield slug, (ca.server(n(slug), issuer=issuer), issuer)
+    access = x509.AuthorityInformationAccess(
+        [
+            x509.AccessDescription(
+                x509.oid.AuthorityInformationAccessOID.OCSP, x509.UniformResourceIdentifier("http://x.invalid/")
+            )
+        ]
+    )
+    for slug, extra in {
+        "access-critical": (access, True),
+        "nocheck-critical": (x509.OCSPNoCheck(), True),
+        "nocheck": (x509.OCSPNoCheck(), False),
+    }.items():
+        yield slug, (ca.server(n(slug), extra=[extra]), ca.issuing)
+
+
+@functools.cache
+def own_certificates(now: datetime.datetime) -> dict[str, Issued]:
+    """Servers' own certificates, which their visitors put into their stores."""
+    far, long_ago = now + 60 * DAY, now - 30 * DAY
+    return {
+        "own-no-ca": issue_server([n("own-no-ca")], None, long_ago, far, extra=[(x509.BasicConstraints(False, None), True)]),
+        "own-bare": issue_server([n("own-bare")], None, long_ago, far),
+        "own-ca": issue_server([n("own-ca")], None, long_ago, far, extra=[(x509.BasicConstraints(True, None), True)]),
+    }  # fmt: skip
 
 
 WILDCARDS = {
@@ -279,6 +342,10 @@ def _responder(slug: str, options: dict) -> str | None:
     return "http://ocsp.gone.invalid/" if options.get("dead") else f"http://{CA_HOST}/ocsp/{slug}"
 
 
+_MINUTES = datetime.timedelta(minutes=1)
+NEAR_A_DAY = {"1h": 60 * _MINUTES, "23h": 23 * 60 * _MINUTES, "23h30": 1410 * _MINUTES, "25h": 1500 * _MINUTES}
+
+
 def staples(ca: Authority) -> Iterator[tuple[str, Stapled]]:
     other = ca.server(n("someone-else"))
     now, day = ca.now, DAY
@@ -294,6 +361,14 @@ def staples(ca: Authority) -> Iterator[tuple[str, Stapled]]:
         "staple-unknown": (unheard, {}),
         "staple-expired": (good, {"this": now - 9 * day, "next": now - 2 * day}),
         "staple-future": (good, {"this": now + 2 * day, "next": now + 9 * day}),
+        **{
+            f"staple-ahead-{title}": (good, {"this": now + span, "next": now + 9 * day})
+            for title, span in NEAR_A_DAY.items()
+        },
+        **{
+            f"staple-late-{title}-bare": (good, {"this": now - 9 * day, "next": now - span, "bare": True})
+            for title, span in NEAR_A_DAY.items()
+        },
         "staple-foreign": (good, {"of": other}),
         "staple-expired-dead-responder": (good, {"this": now - 9 * day, "next": now - 2 * day, "dead": True}),
         "staple-foreign-dead-responder": (good, {"of": other, "dead": True}),
@@ -329,13 +404,14 @@ def certificate_hosts(ca: Authority, given: dict[str, Issued]) -> dict[str, Virt
     """Every host of this module but the stapled ones."""
     hosts: dict[str, VirtualHost] = {}
     weak = {"key-rsa-1024", "issuer-rsa-1024"}
-    for slug, chain in (*key_chains(ca), *anchor_chains(given, ca.now)):
+    for slug, chain in (*key_chains(ca), *anchor_chains(given, ca.now), *named_chains(ca)):
         hosts[n(slug)] = VirtualHost(page, chain, tls_settings=seclevel_0 if slug in weak else None)
     for slug, chain in form_chains(ca):
         # OpenSSL loads none of these: another server, which only looks at the key, sends them.
         hosts[n(slug)] = VirtualHost(page, chain, is_modern=False, tls_port=serve_octets(chain))
     for name, covered in WILDCARDS.items():
         hosts[name] = VirtualHost(page, (ca.server(covered), ca.issuing))
+    hosts |= {n(slug): VirtualHost(page, (given[slug],)) for slug in own_certificates(ca.now)}
     hosts |= dict(suite_hosts(ca))
     www = f"www.pair.{ZONE}"
     hosts[www] = VirtualHost(page, (ca.server(www), ca.issuing))

@@ -19,6 +19,7 @@ from pewter.pki import (
     MalformedCertificate,
     Path,
     StatusKind,
+    StatusVerdict,
     covers,
     form_faults,
     presented_names,
@@ -124,7 +125,9 @@ def _objections(case: Case, hop: Hop, host: str, *, is_typed: bool) -> Iterator[
         yield Objection(refusing, Prediction.NOT_TRUSTED, f"{issuer.title} has {with_article(str(issuer.key))} key")
     faults = assessment.best.faults
     undated = [fault for fault in faults if fault.kind not in _DATE_FAULTS]
-    if undated:
+    if undated and {fault.kind for fault in undated} == {FaultKind.WORK_LIMIT} and assessment.best.anchor is not None:
+        yield Objection(BOTH, Prediction.UNKNOWN, undated[0].detail)
+    elif undated:
         yield Objection(BOTH, Prediction.NOT_TRUSTED, undated[0].detail)
     if words := bare_anchor(case, assessment.best):
         yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
@@ -263,7 +266,7 @@ def _of_status(case: Case, served: Chain) -> Iterator[Objection]:
     for _, verdict in staples:
         if verdict.kind is StatusKind.REVOKED:
             yield Objection(BOTH, Prediction.REVOKED, verdict.detail)
-        if staple_stops_firefox(served.leaf, verdict.kind):
+        if staple_stops_firefox(served.leaf, verdict):
             yield Objection(FIREFOX, Prediction.NOT_TRUSTED, f"the stapled response is {verdict.kind.value}")
     if isinstance(served.leaf, Certificate) and MUST_STAPLE in served.leaf.extensions.tls_features and not staples:
         yield Objection(FIREFOX, Prediction.NOT_TRUSTED, "the certificate demands a stapled response, and none came")
@@ -274,8 +277,14 @@ def _of_status(case: Case, served: Chain) -> Iterator[Objection]:
         yield Objection(BOTH, Prediction.NOT_TRUSTED, count.seen)
 
 
-def staple_stops_firefox(leaf: Certificate | MalformedCertificate, kind: StatusKind) -> bool:
-    """Of a stale or foreign response it asks the CA's own responder; where the certificate names none, it stops."""
+def staple_stops_firefox(leaf: Certificate | MalformedCertificate, verdict: StatusVerdict) -> bool:
+    """Of a stale or foreign response it asks the CA's own responder; where the certificate names none, it stops.
+
+    It lets clocks be wrong by a day.
+    """
+    kind = verdict.kind
+    if verdict.is_off_by_less_than_a_day:
+        return False
     if kind in {StatusKind.STALE, StatusKind.FOREIGN}:
         return isinstance(leaf, Certificate) and not leaf.extensions.ocsp_responders
     return kind in {StatusKind.UNKNOWN, StatusKind.AHEAD}

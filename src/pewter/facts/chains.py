@@ -290,8 +290,12 @@ def certificates_to_judge(chain: Chain) -> tuple[Certificate, ...]:
     return tuple(each for each in path.certificates if each is not path.anchor) or (chain.assessment.sent[0],)
 
 
+UNCHECKED = "unchecked"
+
+
 def path_problem(chain: Chain) -> str:
-    """The one thing to say of a chain's path: the slug of the rule that says it, or an empty text for a good path."""
+    """The one thing to say of a chain's path: the slug of the rule that says it, an empty text for a good path,
+    :data:`UNCHECKED` for one that was not looked at to its end."""
     assessment = chain.assessment
     if assessment is None:
         return "malformed"
@@ -304,6 +308,8 @@ def path_problem(chain: Chain) -> str:
     if issuer_not_to_be_had(chain) is not None:
         return "incomplete"
     kinds = [fault.kind for fault in assessment.alone.faults]
+    if assessment.alone.anchor is not None and set(kinds) <= {FaultKind.WORK_LIMIT}:
+        return UNCHECKED
     return next((slug for kind, slug in _SLUGS.items() if kind in kinds), "untrusted")
 
 

@@ -15,8 +15,12 @@ _Name = TypeVar("_Name", str, bytes, DistinguishedName)
 _EMAIL_ADDRESS = "1.2.840.113549.1.9.1"
 
 
+class TooMany(Exception):
+    """More names and constraints than are held against each other; says how many."""
+
+
 def violated_constraint(constraints: NameConstraints, certificate: Certificate) -> str | None:
-    """The first name of ``certificate`` that the constraints forbid, or None.
+    """The first name of ``certificate`` that the constraints forbid, or None.  Raises TooMany.
 
     Excluded wins over permitted; a type of which the certificate has no name is no violation.
     """
@@ -27,11 +31,11 @@ def violated_constraint(constraints: NameConstraints, certificate: Certificate) 
     emails = _emails(certificate)
     names = len(facts.dns_names) + len(facts.ip_addresses) + len(emails) + len(facts.uris) + len(facts.directory_names)
     if (names + 1) * (permitted.count + excluded.count) > MAX_COMPARISONS:
-        return f"{names} names: too many to hold against {permitted.count + excluded.count} constraints"
+        raise TooMany(f"{names:,} names against {permitted.count + excluded.count:,} constraints")
     directories = [*facts.directory_names, *([certificate.subject] if not certificate.subject.is_empty else [])]
     checks: Iterator[str | None] = iter(
         (
-            _violated(facts.dns_names, permitted.dns, excluded.dns, is_below, str),
+            _violated(facts.dns_names, permitted.dns, excluded.dns, is_below, str, _may_be_below),
             _violated(facts.ip_addresses, permitted.ip, excluded.ip, _is_within, lambda each: f"address {each.hex()}"),
             _violated(directories, permitted.directory, excluded.directory, _is_directory_below, str),
             _violated(emails, permitted.email, excluded.email, _is_email_below, str),
@@ -47,9 +51,11 @@ def _violated(
     excluded: Sequence[_Name],
     matches: Callable[[_Name, _Name], bool],
     in_words: Callable[[_Name], str],
+    may_match: Callable[[_Name, _Name], bool] | None = None,
 ) -> str | None:
+    """``may_match``: whether something that a name stands for matches, where that is more."""
     for name in names:
-        if any(matches(name, base) for base in excluded):
+        if any((may_match or matches)(name, base) for base in excluded):
             return in_words(name)
         if permitted and not any(matches(name, base) for base in permitted):
             return in_words(name)
@@ -67,12 +73,22 @@ def is_below(name: str, base: str) -> bool:
     """Whether a DNS name is the base or has it on its right; the empty base matches every name.
 
     A leading dot is not in the grammar, but stands in real CA certificates: it then asks for at
-    least one more label, as browsers read it.  ``*.x.example`` is below what ``x.example`` is below.
+    least one more label, as browsers read it.  ``*.x.example`` is below what ``x.example`` is below, and below
+    ``.x.example``, as all that it stands for.
     """
-    name, base = name.lower().removeprefix("*."), base.lower()
+    name, base = name.lower(), base.lower()
     if base.startswith("."):
         return name.endswith(base)
+    name = name.removeprefix("*.")
     return not base or name == base or name.endswith("." + base)
+
+
+def _may_be_below(name: str, base: str) -> bool:
+    """Whether the name, or one for which a wildcard stands, is below the base: ``*.x.example``, and ``a.x.example``."""
+    if is_below(name, base):
+        return True
+    above = base.lower().removeprefix(".").partition(".")[2]
+    return name.startswith("*.") and bool(above) and name.lower() == f"*.{above}"
 
 
 def _is_email_below(address: str, base: str) -> bool:

@@ -26,7 +26,7 @@ import msgspec
 from pewter.crypto import SignatureVerdict
 
 from .certificates import Certificate
-from .constraints import violated_constraint
+from .constraints import TooMany, violated_constraint
 from .extensions import DIGITAL_SIGNATURE, KEY_AGREEMENT, KEY_ENCIPHERMENT
 from .forms import form_faults
 from .identifiers import ANY_EXTENDED_KEY_USAGE, SERVER_AUTH, TOLERATED
@@ -329,7 +329,12 @@ def _constraint_faults(certificates: Iterable[Certificate]) -> Iterator[PathFaul
             for named in below:
                 if named.is_self_issued and named is not below[0]:
                     continue
-                problem = violated_constraint(constraints, named)
+                try:
+                    problem = violated_constraint(constraints, named)
+                except TooMany as exc:
+                    words = f"the name constraints of {certificate.title} were not held against {named.title}: {exc}"
+                    yield PathFault(FaultKind.WORK_LIMIT, named, words)
+                    continue
                 if problem is not None:
                     words = f"{certificate.title} does not allow {problem} (nameConstraints)"
                     yield PathFault(FaultKind.NOT_A_CA, named, words)

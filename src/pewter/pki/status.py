@@ -31,6 +31,10 @@ class StatusKind(enum.Enum):
         return self in {StatusKind.GOOD, StatusKind.REVOKED}
 
 
+SLACK = datetime.timedelta(days=1)
+"""By which Firefox takes a staple before thisUpdate, or after nextUpdate."""
+
+
 class StatusVerdict(msgspec.Struct, frozen=True):
     """One answer, judged."""
 
@@ -38,6 +42,9 @@ class StatusVerdict(msgspec.Struct, frozen=True):
     detail: str
     until: datetime.datetime | None = None
     """nextUpdate."""
+
+    is_off_by_less_than_a_day: bool = False
+    """Of one that is out of date or not valid yet."""
 
 
 REASONS = {
@@ -65,8 +72,10 @@ def out_of_date(
     this_update: datetime.datetime, next_update: datetime.datetime | None, at: datetime.datetime
 ) -> StatusVerdict | None:
     """A verdict where ``at`` lies outside of the answer's time (RFC 6960 section 4.2.2.1, RFC 5280 section 5.1.2.5)."""
+    soon = this_update - at <= SLACK
     if at + CLOCK_SKEW < this_update:
-        return StatusVerdict(StatusKind.AHEAD, f"valid from {this_update:%Y-%m-%d %H:%M} UTC only", next_update)
+        return StatusVerdict(StatusKind.AHEAD, f"valid from {this_update:%Y-%m-%d %H:%M} UTC only", next_update, soon)
     if next_update is not None and at >= next_update:
-        return StatusVerdict(StatusKind.STALE, f"ran out {next_update:%Y-%m-%d %H:%M} UTC", next_update)
+        just = at - next_update <= SLACK
+        return StatusVerdict(StatusKind.STALE, f"ran out {next_update:%Y-%m-%d %H:%M} UTC", next_update, just)
     return None

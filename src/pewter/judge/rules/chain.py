@@ -11,7 +11,7 @@ from pewter.facts.browsers import (
     uses_static_rsa,
 )
 from pewter.facts.case import Case
-from pewter.facts.chains import Chain, HasChains, issuer_not_to_be_had, path_problem
+from pewter.facts.chains import UNCHECKED, Chain, HasChains, issuer_not_to_be_had, path_problem
 from pewter.judge.nature import OF_CERTIFICATES, OF_SERVED_CERTIFICATES
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
@@ -47,6 +47,8 @@ def _path_rule(
             if problem == slug:
                 seen, detail, mend = describe(case, chain)
                 yield Gap(chain.where, seen, expected, cause=chain.fingerprints[0], detail=detail, mend=mend)
+            elif problem == UNCHECKED:
+                yield Unknown(chain.where, _describe_fault(case, chain)[0])
             elif not problem and (found := in_firefox(case, chain)) is not None:
                 words, wanted, cause = found
                 yield Gap(chain.where, f"{words}: Firefox stops", wanted, cause=cause)

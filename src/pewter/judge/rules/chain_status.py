@@ -98,7 +98,7 @@ def staple_broken(case: HasChains) -> Iterator[RuleOutcome]:
             elif verdict.kind is StatusKind.UNCHECKED:
                 yield Unknown(chain.where, f"the stapled response: {verdict.detail}")
             elif verdict.kind is not StatusKind.REVOKED:  # chain/revoked speaks of that
-                stops = staple_stops_firefox(chain.leaf, verdict.kind)
+                stops = staple_stops_firefox(chain.leaf, verdict)
                 only = "; Firefox stops" if stops else ""
                 seen = f"the stapled response is {verdict.kind.value}: {verdict.detail}{only}"
                 level = Level.BREAKS if stops else None
