@@ -85,9 +85,22 @@ async def answer(octets: bytes, over_tcp: bool, peer: str = "") -> bytes | None:
     query = dns.message.from_wire(octets)
     kind = query.question[0].rdtype
     has_edns = query.edns >= 0
+    global TURN  # noqa: PLW0603
+    TURN += 1
+    is_of_www = query.question[0].name.labels[0] == b"www"
     match MANNER:
         case "silent":
             return None
+        case "lose-a-third" if not over_tcp and TURN % 3 == 0:
+            return None
+        case "lose-half" if not over_tcp and random.random() < 0.5:
+            return None
+        case "refuse-www" if is_of_www:
+            return _error(query, dns.rcode.REFUSED)
+        case "silent-for-www" if is_of_www:
+            return None
+        case "fails-for-www-aaaa" if is_of_www and kind == dns.rdatatype.AAAA:
+            return _error(query, dns.rcode.SERVFAIL)
         case "refuse":
             return _error(query, dns.rcode.REFUSED)
         case "servfail":

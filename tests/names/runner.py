@@ -98,7 +98,8 @@ class Setup(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What stands before a server, and what it does."""
 
     signed: str = ""
-    """``good``, ``expired``, ``soon``, ``old-ds``, ``unsigned-child``."""
+    """``good``, ``expired``, ``soon``, ``old-ds``, ``unsigned-child``, ``opaque``,
+    ``opaque-digest``."""
 
     ttl: int = 300
     options: tuple[str, ...] = ()
@@ -146,6 +147,9 @@ def run(setup: Setup, kind: str, folder: Path) -> str:
         signed, ds = sign("x.example", zone, folder / "keys", expired=setup.signed == "expired", ends=ends)
         if setup.signed == "old-ds":
             _, ds = sign("x.example", zone, folder / "old-keys")
+        if setup.signed.startswith("opaque"):
+            algorithm, digest = ("13", "77") if setup.signed == "opaque-digest" else ("99", "2")
+            ds = f"x.example. 300 IN DS 12345 {algorithm} {digest} {'ab' * 32}"
         if setup.signed != "unsigned-child":
             zone = zone_b = signed
         suffix, suffix_ds = sign("example", f"{suffix}{ds}\n", folder / "suffix-keys")

@@ -43,7 +43,8 @@ def said_of(answers: Answers, servers: Iterable[int], name: str, record_type: st
     for server in servers:
         contents: dict[frozenset[str], None] = {}
         for reply in answers.replies(server, name, record_type, *REPEATED):
-            if reply.is_authoritative and reply.rcode in {"NOERROR", "NXDOMAIN"}:
+            # Of a set beyond our bound only a part was read.
+            if reply.is_authoritative and reply.rcode in {"NOERROR", "NXDOMAIN"} and not reply.left_out:
                 contents[content(reply, name, record_type)] = None
         if contents:
             found.append(Said(server, tuple(contents)))

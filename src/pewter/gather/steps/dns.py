@@ -8,7 +8,7 @@ from collections.abc import Coroutine, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from pewter.evidence import Reply, Step, Unanswered, Unseen, Way, is_ip_address, is_this_machine
+from pewter.evidence import Reply, Step, Unanswered, Way, is_ip_address, is_this_machine
 from pewter.names.addresses import why_not_public
 from pewter.names.aliases import MOST_ALIASES
 from pewter.names.answers import (
@@ -312,8 +312,7 @@ class _DnsLook:
                 # They may answer resolvers alone: of a label at random no resolver has a copy.
                 asked.append(asker.ask(0, self._random_label(zone), "A", Way.RANDOM))
             for number in servers:
-                soa = answers.reply(number, zone, "SOA")
-                if isinstance(soa, Unseen) and answers.why(number, zone, "SOA") is Unanswered.SILENT:
+                if answers.why(number, zone, "SOA") is Unanswered.SILENT:
                     asker.revive(number)
                     asked += (asker.ask(number, zone, "SOA", way) for way in (Way.AGAIN, Way.PLAIN))
             for name in self._names_in(answers, zone):

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from pewter.evidence import Reply, Seen, Unseen, Way
+from pewter.evidence import Reply, Seen, Unanswered, Unseen, Way
 from pewter.expectations import write_duration
 from pewter.facts.case import Case
 from pewter.facts.denials import denial_kept
@@ -92,10 +92,13 @@ def type_fails(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[Rul
 def _failing(found: Naming, zone: Zone, name: str) -> dict[str, list[str]]:
     """Of servers that serve the zone: how they fail for a name, and at which of them."""
     failing: dict[str, list[str]] = {}
+    chain = chain_of(found.answers, name)
+    if not isinstance(chain, Unseen) and chain.end is ChainEnd.LOOP:
+        return {}  # at which servers fail as well: dns/alias-loop speaks of it
     for number in zone.good:
         whys: dict[str, list[str]] = {}
         for kind in TYPES:
-            why = _why_failed(found, number, name, kind, found.answers.reply(number, name, kind))
+            why = _why_failed(found, zone, number, name, kind)
             if why:
                 whys.setdefault(why, []).append(kind)
         for why, kinds in whys.items():
@@ -104,11 +107,14 @@ def _failing(found: Naming, zone: Zone, name: str) -> dict[str, list[str]]:
     return failing
 
 
-def _why_failed(found: Naming, number: int, name: str, kind: str, reply: Reply | Unseen) -> str:
+def _why_failed(found: Naming, zone: Zone, number: int, name: str, kind: str) -> str:
     """Why a server that serves the zone gives no answer that can be used; empty where it does, or was not asked."""
+    reply = found.answers.reply(number, name, kind)
     if isinstance(reply, Unseen):
         questions = found.answers.questions(number, name, kind, Way.DIRECT)
         why = questions[0].why if questions else None
+        if why is Unanswered.SILENT and found.answers.why(number, zone.apex, "SOA") is Unanswered.SILENT:
+            return ""  # it is silent over UDP altogether
         return why.value if why is not None and why.is_of_server else ""
     if reply.rcode == "NXDOMAIN" and end_of_aliases(reply, name) == name and kind != "A":
         a = found.answers.reply(number, name, "A")
