@@ -83,6 +83,26 @@ def at(sent, *chain_sent, host=HOST, answer=None, protocol=None, names=(), way=H
 
 ISSUER = issue_ca("Ed CA", root(), LONG_AGO, FAR_OFF, key=key("Ed CA", "Ed25519"))
 P521 = issue_ca("P-521 CA", root(), LONG_AGO, FAR_OFF, key=key("P-521 CA", "P-521"))
+SECOND = DAY / 86_400
+ANY_PURPOSE_CA = issue_ca("Any CA", root(), LONG_AGO, FAR_OFF, key=key("Any CA"), purposes=[ANY])
+
+
+def issuing(title, *extra):
+    return issue_ca(title, root(), LONG_AGO, FAR_OFF, key=key(title), extra=[(each, True) for each in extra])
+
+
+def deep(count):
+    """A certificate below so many intermediates, in the order of sending."""
+    chain = [root()]
+    for number in range(count):
+        title = f"Depth {number}"
+        chain.insert(0, issue_ca(title, chain[0], LONG_AGO, FAR_OFF, key=key(title)))
+    return server(issuer=chain[0]), *chain[:-1]
+
+
+WITH_POLICY = issuing("Policy CA", x509.PolicyConstraints(0, None))
+EXCLUDING = issuing("Excluding CA", x509.NameConstraints(None, [x509.DNSName(f".other.{APEX}")]))
+MANY_NAMES = issuing("Wide CA", x509.NameConstraints(None, [x509.DNSName(f"b{n}.example") for n in range(600)]))
 STAPLE_DEMANDED = (x509.TLSFeature([x509.TLSFeatureType.status_request]), False)
 
 
@@ -117,8 +137,17 @@ CERTIFICATES = {
     "www-alone": at(server(f"www.{APEX}"), host=APEX, names=[name(APEX), name(f"www.{APEX}")], way=f"https://{HOST}/"),
     "staple-good": stapled(status=x509_ocsp.OCSPCertStatus.GOOD),
     "staple-unknown": stapled(status=x509_ocsp.OCSPCertStatus.UNKNOWN),
-    "staple-ahead": stapled(this_update=NOW + DAY, next_update=NOW + 3 * DAY),
-    "staple-expired": stapled(next_update=NOW - DAY / 2),
+    "staple-ahead": stapled(this_update=NOW + DAY + SECOND, next_update=NOW + 3 * DAY),
+    "staple-ahead-by-a-day": stapled(this_update=NOW + DAY, next_update=NOW + 3 * DAY),
+    "staple-expired": stapled(next_update=NOW - DAY - SECOND),
+    "staple-expired-for-a-day": stapled(next_update=NOW - DAY),
+    "any-purpose-issuer": at(server(issuer=ANY_PURPOSE_CA), ANY_PURPOSE_CA),
+    "six-intermediates": at(*deep(6)),
+    "seven-intermediates": at(*deep(7)),
+    "policy-demanded": at(server(issuer=WITH_POLICY), WITH_POLICY),
+    "critical-nocheck": at(server(extra=[(x509.OCSPNoCheck(), True)])),
+    "excluded-with-a-dot": at(server(f"*.{APEX}", issuer=EXCLUDING), EXCLUDING, host=HOST),
+    "names-that-were-not-held": at(server(*(f"n{n}.{APEX}" for n in range(600)), HOST, issuer=MANY_NAMES), MANY_NAMES),
     "staple-demanded": stapled(must=True),
     "too-large": at(LARGE, answer=msgspec.structs.replace(handshake(LARGE, intermediate()), certificate_octets=102_401)),
     "as-large-as-can-be": at(LARGE, answer=msgspec.structs.replace(handshake(LARGE, intermediate()), certificate_octets=102_400)),

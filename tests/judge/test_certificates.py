@@ -317,7 +317,8 @@ CASES = {
     (chain_status.staple_broken, chain_status.revoked, predicted): {
         "no-staple": stapled(None),
         "good": stapled(ocsp_response()),
-        "stale": stapled(ocsp_response(next_update=NOW - DAY / 2)),
+        "stale": stapled(ocsp_response(next_update=NOW - 2 * DAY)),
+        "stale-for-half-a-day": stapled(ocsp_response(next_update=NOW - DAY / 2)),
         "foreign": stapled(ocsp_response(server("other.example"))),
         "revoked": stapled(ocsp_response(status=REVOKED)),
         "rubbish": stapled(b"rubbish"),

@@ -169,10 +169,39 @@ def test_rsa_pss_signature():
         ("badexample.com", "example.com", False), ("a.host.example.com", "host.example.com", True),
         ("example.com", ".example.com", False), ("a.example.com", ".example.com", True),
         ("anything.test", "", True), ("*.example.com", "example.com", True), ("A.Example.COM", "example.com", True),
+        ("*.example.com", ".example.com", True), ("*.com", ".example.com", False),
     ],
 )  # fmt: skip
 def test_dns_subtrees(name, base, below):
     assert is_below(name, base) is below
+
+
+def constrained(name: str, permitted: tuple[str, ...], excluded: tuple[str, ...]) -> list[tuple[str, str]]:
+    """Faults of a path, and in which browser alone it opens."""
+    bases = [[x509.DNSName(each) for each in group] or None for group in (permitted, excluded)]
+    issuer = ca("Constrained", extra=[(x509.NameConstraints(*bases), True)])
+    found = assess_chain([parsed(server(issuer, name)), parsed(issuer)], [], [store(root())], NOW)
+    return [(fault.detail, fault.opens_in) for fault in found.alone.faults]
+
+
+@pytest.mark.parametrize(
+    ("name", "permitted", "excluded", "opens_in"),
+    [
+        pytest.param("*.x.example", (".x.example",), (), None, id="wildcard-under-a-dot"),
+        pytest.param("*.x.example", ("x.example",), (), None, id="wildcard-under-a-name"),
+        pytest.param("*.x.example", ("a.x.example",), (), "", id="wildcard-beyond"),
+        pytest.param("*.x.example", (), ("a.x.example",), "", id="it-could-match-what-is-excluded"),
+        pytest.param("*.x.example", (), ("A.X.EXAMPLE",), "", id="in-capitals"),
+        pytest.param("*.x.example", (), ("a.b.x.example",), None, id="it-cannot-match-what-is-excluded"),
+        pytest.param("*.x.example", (), (".x.example",), "", id="all-of-it-is-excluded"),
+        pytest.param("*.x.example", (), (".a.x.example",), "Chromium", id="excluded-with-a-dot"),
+        pytest.param("*.x.example", (), (".a.x.example", "b.x.example"), "", id="excluded-with-a-dot-and-without"),
+        pytest.param("*.x.example", (), ("example.com",), None, id="excluded-elsewhere"),
+    ],
+)  # fmt: skip
+def test_wildcards_and_constraints(name, permitted, excluded, opens_in):
+    words = f"Constrained does not allow {name} (nameConstraints)"
+    assert constrained(name, permitted, excluded) == ([] if opens_in is None else [(words, opens_in)])
 
 
 @pytest.mark.parametrize(

@@ -5,6 +5,7 @@ site for its users, so a rule's level follows the stricter of the two.
 """
 
 import enum
+import itertools
 from collections.abc import Iterator, Sequence
 
 import msgspec
@@ -18,6 +19,7 @@ from pewter.pki import (
     KeyFacts,
     MalformedCertificate,
     Path,
+    PathFault,
     StatusKind,
     StatusVerdict,
     covers,
@@ -127,8 +129,11 @@ def _objections(case: Case, hop: Hop, host: str, *, is_typed: bool) -> Iterator[
     undated = [fault for fault in faults if fault.kind not in _DATE_FAULTS]
     if undated and {fault.kind for fault in undated} == {FaultKind.WORK_LIMIT} and assessment.best.anchor is not None:
         yield Objection(BOTH, Prediction.UNKNOWN, undated[0].detail)
-    elif undated:
-        yield Objection(BOTH, Prediction.NOT_TRUSTED, undated[0].detail)
+    else:
+        for opens_in, of in itertools.groupby(sorted(undated, key=_opens_in), key=_opens_in):
+            refusing = BOTH - {Browser(opens_in)} if opens_in else BOTH
+            yield Objection(refusing, Prediction.NOT_TRUSTED, next(of).detail)
+    yield from _of_path(assessment.best)
     if words := bare_anchor(case, assessment.best):
         yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
     if assessment.helped is not None:
@@ -187,7 +192,8 @@ def _of_key(leaf: Certificate, static_rsa: bool) -> Iterator[Objection]:
     if refusing:
         yield Objection(refusing, Prediction.CANNOT_CONNECT, f"the certificate has {with_article(str(leaf.key))} key")
     if leaf.key.kind in {"RSA", "RSA-PSS"} and 0 < leaf.key.bits < SMALLEST_RSA_KEY:
-        yield Objection(BOTH, Prediction.NOT_TRUSTED, f"an RSA key of {leaf.key.bits} bits is too weak for browsers")
+        words = f"an RSA key of {leaf.key.bits} bits is too weak for it"
+        yield Objection(BOTH - FIREFOX, Prediction.NOT_TRUSTED, words)
     if words := key_usage_problem(leaf, static_rsa=static_rsa):
         yield Objection(CHROMIUM, Prediction.CANNOT_CONNECT, words)
 
@@ -250,6 +256,37 @@ def _of_form(leaf: Certificate) -> Iterator[Objection]:
             yield Objection(BOTH - {Browser(fault.opens_in)}, Prediction.NOT_TRUSTED, fault.words)
     if words := purpose_problem(leaf):
         yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
+
+
+MOST_INTERMEDIATES = 6
+"""That Firefox takes between a certificate and its root."""
+
+
+def _of_path(path: Path) -> Iterator[Objection]:
+    """What Firefox alone asks of the intermediates."""
+    if words := too_deep(path):
+        yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
+    for issuer in path.certificates[1:]:
+        if issuer is not path.anchor and (words := issuer_purpose_problem(issuer)):
+            yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
+
+
+def too_deep(path: Path) -> str:
+    """More intermediates than one browser takes; empty where there are not."""
+    count = len(path.certificates) - 1 - (path.anchor is not None)
+    return f"{count} intermediates, and it takes {MOST_INTERMEDIATES}" if count > MOST_INTERMEDIATES else ""
+
+
+def issuer_purpose_problem(issuer: Certificate) -> str:
+    """An intermediate for any purpose alone is one for servers to one browser, and not to the other."""
+    purposes = issuer.extensions.purposes
+    if purposes is None or ANY_EXTENDED_KEY_USAGE not in purposes or SERVER_AUTH in purposes:
+        return ""
+    return f"{issuer.title} is for anyExtendedKeyUsage alone, not for server authentication"
+
+
+def _opens_in(fault: PathFault) -> str:
+    return fault.opens_in
 
 
 def purpose_problem(leaf: Certificate) -> str:
@@ -384,7 +421,13 @@ def bare_anchor(case: HasChains, path: Path) -> str:
     is_given = anchor is not None and any(
         store.is_examined and store.anchors_like(anchor) for store in case.chains.stores
     )
-    if anchor is None or not is_given or anchor.extensions.is_ca is not None or anchor.version != 3:
+    if (
+        anchor is None
+        or not is_given
+        or len(path.certificates) == 1
+        or anchor.extensions.is_ca is not None
+        or anchor.version != 3
+    ):
         return ""
     return f"the given root {anchor.title} does not say that it is a CA (no basicConstraints)"
 

@@ -178,15 +178,15 @@ class Connection:
             self._liveness.stays_silent(self.destination)
             return Failed(StopCause.NO_ANSWER, f"no whole answer within {seconds:g} s")
 
-    async def get_body(self, url: Url, max_octets: int) -> tuple[int, bytes | None]:
-        """Status and body of ``url``; None in place of a body over ``max_octets``.  Raises BrokenOff."""
+    async def get_body(self, url: Url, max_octets: int) -> tuple[Head, bytes | None]:
+        """Head and body of ``url``; None in place of a body over ``max_octets``.  Raises BrokenOff."""
         failure = await self._connect(url)
         if failure is not None:
             raise BrokenOff(failure.detail)
         head, body = await self._ask(url, None, None, as_browser=False)
         octets = bytearray()
         whole = await body.read_into(octets, max_octets)
-        return head.status, bytes(octets) if whole else None
+        return head, bytes(octets) if whole else None
 
     async def _connect(self, url: Url) -> Failed | None:
         if self._writer is not None:

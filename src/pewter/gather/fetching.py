@@ -7,14 +7,19 @@ answer is bounded in octets and time.
 import asyncio
 
 from pewter.evidence import Unseen
-from pewter.web.urls import InvalidUrl, read_url
+from pewter.web.redirects import FOLLOWED, next_url
+from pewter.web.urls import InvalidUrl, Url, read_url
 
 from .exchanges import BrokenOff, lone_connection
 from .journeys import JourneyContext
 
+MAX_REDIRECTS = 3
 
-async def fetch_file(text: str, context: JourneyContext, max_octets: int) -> bytes | Unseen:
-    """The body of a 200 answer, or why there is none."""
+
+async def fetch_file(
+    text: str, context: JourneyContext, max_octets: int, redirects: int = MAX_REDIRECTS
+) -> bytes | Unseen:
+    """The body of a 200 answer, or why there is none.  Redirects are followed, each guarded as the address itself."""
     try:
         url = read_url(text)
     except InvalidUrl as exc:
@@ -31,11 +36,19 @@ async def fetch_file(text: str, context: JourneyContext, max_octets: int) -> byt
     try:
         async with lone_connection(url, destination, context.network, context.step_seconds) as connection:
             async with asyncio.timeout(context.step_seconds):
-                status, body = await connection.get_body(url, max_octets)
+                head, body = await connection.get_body(url, max_octets)
     except TimeoutError:
         return Unseen(f"no whole answer within {context.step_seconds:g} s")
     except BrokenOff as exc:
         return Unseen(f"no answer: {exc}")
-    if status != 200:
-        return Unseen(f"status {status}")
+    if head.status in FOLLOWED:
+        try:
+            following = next_url(head.status, head.values("Location"), url)
+        except InvalidUrl as exc:
+            return Unseen(f"its redirect cannot be followed: {exc}")
+        if isinstance(following, Url) and redirects:
+            return await fetch_file(str(following), context, max_octets, redirects - 1)
+        return Unseen(f"status {head.status}" if redirects else f"more than {MAX_REDIRECTS} redirects")
+    if head.status != 200:
+        return Unseen(f"status {head.status}")
     return body if body is not None else Unseen(f"more than {max_octets} octets")

@@ -3,6 +3,8 @@
 from collections.abc import Callable, Iterator, Sequence
 from typing import TypeVar
 
+import msgspec
+
 from .certificates import Certificate
 from .distinguished_names import DistinguishedName
 from .extensions import NameConstraints
@@ -19,7 +21,15 @@ class TooMany(Exception):
     """More names and constraints than are held against each other; says how many."""
 
 
-def violated_constraint(constraints: NameConstraints, certificate: Certificate) -> str | None:
+class Violation(msgspec.Struct, frozen=True):
+    """A name that constraints forbid."""
+
+    name: str
+    is_by_dot: bool = False
+    """Only for a wildcard and an excluded subtree that begins with a dot, which Chromium holds apart."""
+
+
+def violated_constraint(constraints: NameConstraints, certificate: Certificate) -> Violation | None:
     """The first name of ``certificate`` that the constraints forbid, or None.  Raises TooMany.
 
     Excluded wins over permitted; a type of which the certificate has no name is no violation.
@@ -27,13 +37,13 @@ def violated_constraint(constraints: NameConstraints, certificate: Certificate) 
     permitted, excluded, facts = constraints.permitted, constraints.excluded, certificate.extensions
     unprocessed = (permitted.other_tags | excluded.other_tags) & facts.other_name_tags
     if constraints.critical and unprocessed:
-        return "a name of a type that web clients do not process"
+        return Violation("a name of a type that web clients do not process")
     emails = _emails(certificate)
     names = len(facts.dns_names) + len(facts.ip_addresses) + len(emails) + len(facts.uris) + len(facts.directory_names)
     if (names + 1) * (permitted.count + excluded.count) > MAX_COMPARISONS:
         raise TooMany(f"{names:,} names against {permitted.count + excluded.count:,} constraints")
     directories = [*facts.directory_names, *([certificate.subject] if not certificate.subject.is_empty else [])]
-    checks: Iterator[str | None] = iter(
+    checks: Iterator[Violation | None] = iter(
         (
             _violated(facts.dns_names, permitted.dns, excluded.dns, is_below, str, _may_be_below),
             _violated(facts.ip_addresses, permitted.ip, excluded.ip, _is_within, lambda each: f"address {each.hex()}"),
@@ -52,13 +62,16 @@ def _violated(
     matches: Callable[[_Name, _Name], bool],
     in_words: Callable[[_Name], str],
     may_match: Callable[[_Name, _Name], bool] | None = None,
-) -> str | None:
+) -> Violation | None:
     """``may_match``: whether something that a name stands for matches, where that is more."""
     for name in names:
-        if any((may_match or matches)(name, base) for base in excluded):
-            return in_words(name)
+        if any(matches(name, base) for base in excluded):
+            return Violation(in_words(name))
         if permitted and not any(matches(name, base) for base in permitted):
-            return in_words(name)
+            return Violation(in_words(name))
+        may = [base for base in excluded if may_match is not None and may_match(name, base)]
+        if may:
+            return Violation(in_words(name), is_by_dot=all(str(base).startswith(".") for base in may))
     return None
 
 
@@ -84,9 +97,7 @@ def is_below(name: str, base: str) -> bool:
 
 
 def _may_be_below(name: str, base: str) -> bool:
-    """Whether the name, or one for which a wildcard stands, is below the base: ``*.x.example``, and ``a.x.example``."""
-    if is_below(name, base):
-        return True
+    """Whether a name for which a wildcard stands is below the base: ``*.x.example``, and ``a.x.example``."""
     above = base.lower().removeprefix(".").partition(".")[2]
     return name.startswith("*.") and bool(above) and name.lower() == f"*.{above}"
 

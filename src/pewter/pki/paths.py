@@ -34,8 +34,12 @@ from .policies import violated_policy
 from .signatures import verify_signature, weak_hash
 from .stores import Store
 
-MAX_DEPTH = 10
+MAX_DEPTH = 16
 MAX_PATHS = 64
+CHROMIUM, FIREFOX = "Chromium", "Firefox"
+_KNOWN_TO_FIREFOX = frozenset({"1.3.6.1.5.5.7.1.1", "1.3.6.1.5.5.7.48.1.5"})
+"""authorityInfoAccess and id-pkix-ocsp-nocheck, which it knows also where they are critical."""
+
 MAX_SIGNATURE_WORK = 500
 """Counted in checks by an ordinary key, of RSA 2048 or P-256."""
 
@@ -71,6 +75,8 @@ class PathFault(msgspec.Struct, frozen=True):
     kind: FaultKind
     certificate: Certificate
     detail: str
+    opens_in: str = ""
+    """The one browser that passes over it: ``Chromium`` or ``Firefox``; other programs do not."""
 
 
 class Path(msgspec.Struct, frozen=True):
@@ -132,7 +138,7 @@ class _Search:
         anchors = self._anchors_like(top)
         if anchors:
             for anchor, is_examined in anchors:
-                faults = _anchor_faults(anchor, climbed[1:-1], self._at) if is_examined else ()
+                faults = _anchor_faults(anchor, climbed, self._at) if is_examined else ()
                 yield self._path((*climbed[:-1], anchor), anchor, *faults)
             return
         if len(climbed) == MAX_DEPTH:
@@ -234,13 +240,13 @@ def _faults(path: Path, at: datetime.datetime) -> Iterator[PathFault]:
     if leaf is not path.anchor:
         yield from _purpose_faults(leaf)
         yield from _usage_faults(leaf)
-        yield from _extension_faults(leaf)
+        yield from _extension_faults(leaf, is_leaf=True)
         yield from _hash_faults(leaf)
         yield from _form_faults(leaf)
     yield from _constraint_faults(path.certificates)
     if path.anchor is not None and (violation := violated_policy(path.certificates[::-1])) is not None:
         certificate, words = violation
-        yield PathFault(FaultKind.POLICY, certificate, f"{certificate.title}: {words}")
+        yield PathFault(FaultKind.POLICY, certificate, f"{certificate.title}: {words}", FIREFOX)
 
 
 def _date_faults(issuer: Certificate, at: datetime.datetime) -> Iterator[PathFault]:
@@ -297,27 +303,33 @@ def _form_faults(certificate: Certificate) -> Iterator[PathFault]:
             yield PathFault(FaultKind.MALFORMED, certificate, f"{certificate.title}: {fault.words}")
 
 
-def _anchor_faults(anchor: Certificate, below: tuple[Certificate, ...], at: datetime.datetime) -> tuple[PathFault, ...]:
-    """What browsers ask of a root that was added to them; ``below`` are the intermediates."""
+def _anchor_faults(
+    anchor: Certificate, climbed: tuple[Certificate, ...], at: datetime.datetime
+) -> tuple[PathFault, ...]:
+    """What browsers ask of a root that was added to them; Firefox takes a server's own certificate as it is."""
     if anchor.not_after < at or at < anchor.not_before:
         words = (
             f"the given root {anchor.title} is not in date: {anchor.not_before:%Y-%m-%d} to {anchor.not_after:%Y-%m-%d}"
         )
         return (PathFault(FaultKind.ANCHOR_OUT_OF_DATE, anchor, words),)
-    depth = sum(1 for each in below if not each.is_self_issued)
+    depth = sum(1 for each in climbed[1:-1] if not each.is_self_issued)
     found = (
         *(_authority_faults(anchor, depth) if anchor.extensions.is_ca is not None else ()),
         *_purpose_faults(anchor),
         *_extension_faults(anchor),
     )
-    return tuple(PathFault(FaultKind.ANCHOR_REFUSED, anchor, f"the given root: {fault.detail}") for fault in found)
+    opens_in = FIREFOX if len(climbed) == 1 else ""
+    return tuple(
+        PathFault(FaultKind.ANCHOR_REFUSED, anchor, f"the given root: {fault.detail}", opens_in) for fault in found
+    )
 
 
-def _extension_faults(certificate: Certificate) -> Iterator[PathFault]:
+def _extension_faults(certificate: Certificate, *, is_leaf: bool = False) -> Iterator[PathFault]:
     for extension in certificate.raw_extensions:
         if extension.critical and extension.oid not in TOLERATED:
             words = f"{certificate.title} has the critical extension {extension.oid}, which web clients do not know"
-            yield PathFault(FaultKind.NOT_A_CA, certificate, words)
+            opens_in = FIREFOX if is_leaf and extension.oid in _KNOWN_TO_FIREFOX else ""
+            yield PathFault(FaultKind.NOT_A_CA, certificate, words, opens_in)
 
 
 def _constraint_faults(certificates: Iterable[Certificate]) -> Iterator[PathFault]:
@@ -336,6 +348,6 @@ def _constraint_faults(certificates: Iterable[Certificate]) -> Iterator[PathFaul
                     yield PathFault(FaultKind.WORK_LIMIT, named, words)
                     continue
                 if problem is not None:
-                    words = f"{certificate.title} does not allow {problem} (nameConstraints)"
-                    yield PathFault(FaultKind.NOT_A_CA, named, words)
+                    words = f"{certificate.title} does not allow {problem.name} (nameConstraints)"
+                    yield PathFault(FaultKind.NOT_A_CA, named, words, CHROMIUM if problem.is_by_dot else "")
         below.append(certificate)

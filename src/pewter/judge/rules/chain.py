@@ -5,9 +5,12 @@ from collections.abc import Callable, Iterator
 from pewter.evidence import Alert, Ended, Handshake, NoConnection, Step, Unseen
 from pewter.facts.browsers import (
     LONGEST_CERTIFICATE_MESSAGE,
+    MOST_INTERMEDIATES,
     bare_anchor,
+    issuer_purpose_problem,
     key_usage_problem,
     purpose_problem,
+    too_deep,
     uses_static_rsa,
 )
 from pewter.facts.case import Case
@@ -90,7 +93,9 @@ def _describe_fault(case: HasChains, chain: Chain) -> tuple[str, str, str]:
     assert chain.assessment is not None
     path = chain.assessment.alone
     drawn = " ← ".join(each.title for each in path.certificates)
-    return f"{drawn}: {path.faults[0].detail}", "", ""
+    opens_in = {fault.opens_in for fault in path.faults}
+    only = f" ({opens_in.pop()} opens it)" if len(opens_in) == 1 and "" not in opens_in else ""
+    return f"{drawn}: {path.faults[0].detail}{only}", "", ""
 
 
 def _describe_untrusted(case: HasChains, chain: Chain) -> tuple[str, str, str]:
@@ -120,6 +125,11 @@ def _describe_self_signed(case: HasChains, chain: Chain) -> tuple[str, str, str]
     return f"{chain.leaf.title} is issued by itself", "", ""
 
 
+def _depth(case: HasChains, chain: Chain) -> tuple[str, str, str] | None:
+    words = too_deep(chain.assessment.best) if chain.assessment is not None else ""
+    return (words, f"at most {MOST_INTERMEDIATES} intermediates", chain.fingerprints[0]) if words else None
+
+
 incomplete = _path_rule(
     "incomplete",
     "What the server sends has to lead to a trusted root without help.",
@@ -129,7 +139,11 @@ incomplete = _path_rule(
     "whole as served",
 )
 untrusted = _path_rule(
-    "untrusted", "The path has to end at a root that visitors have.", "a path to a trusted root", _describe_untrusted
+    "untrusted",
+    "The path has to end at a root that visitors have.",
+    "a path to a trusted root",
+    _describe_untrusted,
+    in_firefox=_depth,
 )
 self_signed = _path_rule(
     "self-signed",
@@ -160,6 +174,10 @@ def _bare_anchor(case: HasChains, chain: Chain) -> tuple[str, str, str] | None:
 
 def _purpose(case: HasChains, chain: Chain) -> tuple[str, str, str] | None:
     words = purpose_problem(chain.leaf) if isinstance(chain.leaf, Certificate) else ""
+    path = chain.assessment.best if chain.assessment is not None else None
+    for issuer in path.certificates[1:] if path is not None and not words else ():
+        if path is not None and issuer is not path.anchor and (found := issuer_purpose_problem(issuer)):
+            return found, _PURPOSE_EXPECTED, issuer.sha256
     if not isinstance(chain.leaf, Certificate) or not words:
         return None
     wanted = "a certificate for servers, and no CA's" if chain.leaf.extensions.is_ca else _PURPOSE_EXPECTED
