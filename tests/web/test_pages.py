@@ -65,6 +65,18 @@ def uses(body: str) -> list[tuple[Use, str]]:
         (f"<img srcset='/a, {P} 2x'>", [(Use.IMAGE_SET, "img srcset")]),
         (f"<style>p{{background:image-set('{P}' 1x)}} q{{background:ur\\6c({P}2)}}</style>", [(Use.IMAGE, "style element")] * 2),
         (f"<style>q{{content:'{P}'}} @namespace url({P});</style>", []),
+        (f"<script type=module>import x from '{P}'; import \"{P}2\"; export * from '{P}3'; let y = 'import {P}4'</script>", [(Use.SCRIPT, "import in a module")] * 3),
+        (f"<script>import x from '{P}'</script>", []),
+        (f"<iframe src=\"data:text/html,<script src='{P}'></script>\">", [(Use.SCRIPT, "script src in srcdoc")]),
+        ("<iframe src='data:text/html;charset=utf-8;base64,PHNjcmlwdCBzcmM9aHR0cDovL2Nkbi5leGFtcGxlL3A+PC9zY3JpcHQ+'>", [(Use.SCRIPT, "script src in srcdoc")]),
+        (f"<iframe src='data:text/plain,<img src={P}>'><iframe src='data:text/html;base64,####'>", []),
+        (f"<table background={P}><tr background={P}2><td background={P}3>", [(Use.IMAGE, "table background"), (Use.IMAGE, "tr background"), (Use.IMAGE, "td background")]),
+        (f"<img srcset='{P} 1q, {P}2 1x 2x, {P}3 0w, {P}4 -1x, {P}5 1w 1x, {P}6 7h, {P}7 1w 2h, {P}8 1.5e3x, {P}9 (a,b)'>", [(Use.IMAGE_SET, "img srcset")] * 2),
+        (f"<script><!--<script></script><img src={P}></script><img src={P}2>", [(Use.IMAGE, "img src")]),
+        (f"<script><!--><script></script><img src={P}>", [(Use.IMAGE, "img src")]),
+        (f"<script><!--<scripty></script><img src={P}>", [(Use.IMAGE, "img src")]),
+        (f"<svg><![CDATA[<img src={P}>]]></svg><img src={P}2>", [(Use.IMAGE, "img src")]),
+        (f"<img src='{P}?a&noti;b&#00000000104;'>", [(Use.IMAGE, "img src")]),
         # names that must pick nothing of ours
         ("<refresh><srcset><style_text><anchor><take><_take><read content='0;url=http://x'>", []),
         ("<img src=//cdn.example/a><img src=a><img src='data:image/png,x'><a href=mailto:x>", []),
@@ -73,6 +85,42 @@ def uses(body: str) -> list[tuple[Use, str]]:
 )  # fmt: skip
 def test_every_place_of_a_url(body, found):
     assert uses(body) == found
+
+
+@pytest.mark.parametrize(
+    ("markup", "upgrades", "early"),
+    [
+        pytest.param("{m}{p}", True, False, id="in-time"),
+        pytest.param("{p}{m}", True, True, id="behind-the-part"),
+        pytest.param("<title>x</title>{m}{p}", True, False, id="behind-what-belongs-to-the-head"),
+        pytest.param("<p>x</p>{m}{p}", False, False, id="in-the-body"),
+        pytest.param("<body>{m}{p}", False, False, id="at-the-beginning-of-the-body"),
+    ],
+)
+def test_where_a_policy_stands(markup, upgrades, early):
+    policy = "<meta http-equiv=Content-Security-Policy content=upgrade-insecure-requests>"
+    page = read_page(markup.format(m=policy, p=f"<script src={P}></script>").encode(), HERE)
+    assert (page.upgrades_requests, [each.is_early for each in page.references]) == (upgrades, [early])
+
+
+@pytest.mark.parametrize(
+    ("octets", "text"),
+    [
+        pytest.param(b"<meta charset=utf-16>\xc3\xa9", "é", id="utf-16-means-utf-8"),
+        pytest.param(b"<!-- <meta charset=latin1> -->\xc3\xa9", "é", id="in-a-comment"),
+        pytest.param(b"<p title='<meta charset=latin1>'>\xc3\xa9", "é", id="in-an-attribute"),
+        pytest.param(b"<meta name=x content='charset=latin1'>\xc3\xa9", "é", id="of-another-meta"),
+        pytest.param(
+            b"<meta http-equiv=content-type content='text/html; charset=latin1'>\xe9", "é", id="of-content-type"
+        ),
+        pytest.param(b"\xef\xbb\xbf<meta charset=latin1>\xc3\xa9", "é", id="a-mark-goes-first"),
+        pytest.param("\ufeff<meta charset=latin1>é".encode("utf-16-le"), "é", id="a-mark-of-utf-16"),
+        pytest.param(b"<!--" + b"x" * 2000 + b"--><meta charset=latin1>\xe9", "é", id="further-down"),
+        pytest.param(b"<?xml version='1.0' encoding='latin1'?>\xe9", "é", id="of-xml"),
+    ],
+)
+def test_encodings_of_pages(octets, text):
+    assert decode_page(octets, "text/html").endswith(text)
 
 
 def test_form_method_and_resolution():
@@ -90,8 +138,8 @@ def test_what_the_page_claims_and_where_it_moves():
         <meta http-equiv=refresh content="0;URL='/next'">
         <script>window.location.href = "https://y.example/"; location.replace('/z')</script>
         <link rel=stylesheet href=/s.css><link rel=stylesheet href=https://cdn.example/c.css>
-        <a href=/login>l</a><a href=https://www.x.example/a/b?c=d>m</a><a href=https://y.example/q>n</a><a href=/>h</a>
-        <meta http-equiv=Content-Security-Policy content="img-src *; Upgrade-Insecure-Requests">""",
+        <meta http-equiv=Content-Security-Policy content="img-src *; Upgrade-Insecure-Requests">
+        <a href=/login>l</a><a href=https://www.x.example/a/b?c=d>m</a><a href=https://y.example/q>n</a><a href=/>h</a>""",
         HERE,
     )
     assert page.title == "A & B"

@@ -39,6 +39,9 @@ class Reference(msgspec.Struct, frozen=True, omit_defaults=True):
     post: bool = False
     """A form that is sent by POST."""
 
+    is_early: bool = False
+    """It stands before the meta element by which the page would have it upgraded."""
+
 
 class StatementKind(enum.Enum):
     """Where a page claims an address."""

@@ -14,9 +14,16 @@ def upgrades_requests(hop: Hop, page: Page) -> bool:
     return page.upgrades_requests or any(map(has_upgrade_directive, hop.values("Content-Security-Policy")))
 
 
+def _in_time(reference: Reference) -> Reference:
+    """A field is there before the page."""
+    return msgspec.structs.replace(reference, is_early=False) if reference.is_early else reference
+
+
 def parts_by_treatment(case: Case, hop: Hop, page: Page) -> dict[Treatment, tuple[Reference, ...]]:
     """The plain references of an https page and of its own style sheets."""
     upgrades = upgrades_requests(hop, page)
+    if any(map(has_upgrade_directive, hop.values("Content-Security-Policy"))):
+        page = msgspec.structs.replace(page, references=tuple(map(_in_time, page.references)))
     of_sheets = (
         msgspec.structs.replace(each, place=f"{each.place} of {sheet.url}")
         for sheet in case.sheets_of(page)

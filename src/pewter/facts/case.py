@@ -258,8 +258,16 @@ class Case(WorksOutOnce):
         return next((each for each in self.evidence.journeys if each.reason is WayIn.MOVED and each.start == url), None)
 
     def sheets_of(self, page: Page) -> tuple[Page, ...]:
-        """The page's own style sheets that were fetched."""
-        return tuple(each for each in self.evidence.pages if each.url in page.style_sheets)
+        """The page's own style sheets that were fetched, and those that they import."""
+        found: dict[str, Page] = {}
+        wanted = list(page.style_sheets)
+        while wanted:
+            url = wanted.pop()
+            for each in self.evidence.pages:
+                if each.url == url and each.sha256 not in found:
+                    found[each.sha256] = each
+                    wanted += each.style_sheets
+        return tuple(each for each in self.evidence.pages if each.sha256 in found)
 
     def place_of_way_in(self, journey: Journey) -> Place:
         """Its URL; with the address where the same URL goes otherwise at another address."""

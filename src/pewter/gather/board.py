@@ -146,6 +146,8 @@ class Board:
 
     journeys: list[OngoingJourney] = field(default_factory=list)
     pages: dict[tuple[str, str], Page] = field(default_factory=dict)
+    style_sheets: int = 0
+    """That were asked for."""
     host_probes: list[HostProbe] = field(default_factory=list)
     endpoints: dict[tuple[str, str, int], EndpointLook] = field(default_factory=dict)
     front_ends: dict[tuple[str, int], FrontEndBoard] = field(default_factory=dict)

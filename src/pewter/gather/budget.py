@@ -18,7 +18,10 @@ class Budget(msgspec.Struct, frozen=True):
     """Addresses to which pages move their visitors that are followed."""
 
     style_sheets: int = 5
-    """Of one page."""
+    """Of one page, or of a sheet that imports others."""
+
+    all_style_sheets: int = 20
+    """Of one look."""
 
     covered_names: int = 20
     """Names of certificates that are not under review and are looked up."""

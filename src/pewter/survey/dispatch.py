@@ -1,7 +1,4 @@
 """Which site goes to which worker: one address is asked by one worker at a time, and no host many times in a row.
-
-import msgspec
-
 Pure bookkeeping: no processes and no clock.
 """
 

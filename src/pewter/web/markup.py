@@ -1,7 +1,4 @@
 """HTML as a stream of tags (HTML section 13.2.5), in one pass and without a tree.
-
-import msgspec
-
 A tree is what a hostile page makes expensive: formatting elements that are never closed are made again in each
 paragraph, and well-made parsers take minutes for a megabyte of attributes.  What a review asks of a page needs tags
 in their order, the text of a few elements, and whether they are shown, which the readers of these tags keep in mind.
@@ -23,7 +20,12 @@ _ATTRIBUTE_NAME = re.compile(r"=?[^\t\n\f\r />=]*+")
 _EQUALS = re.compile(r"[\t\n\f\r ]*+=[\t\n\f\r ]*+")
 _UNQUOTED = re.compile(r"[^\t\n\f\r >]*+")
 _COMMENT_END = re.compile(r"--!?>")
-_REFERENCE = re.compile(r"&(?:#[0-9]{1,7}+;?|#[xX][0-9A-Fa-f]{1,6}+;?|[A-Za-z][A-Za-z0-9]{0,31}+;?)(=?)")
+_REFERENCE = re.compile(r"&(?:#[0-9]++;?|#[xX][0-9A-Fa-f]++;?|[A-Za-z][A-Za-z0-9]{0,31}+;?)(=?)")
+_LONGEST_NUMBER = 9
+"""Digits beyond which a reference is to no character, leading zeros aside."""
+
+_IN_SCRIPT = re.compile(r"<!--|-->|<(/?)script(?=[\t\n\f\r />])", re.IGNORECASE)
+_ASCII_LOWER = {letter: letter + 32 for letter in range(0x41, 0x5B)} | {0: 0xFFFD}
 
 _RAW_TEXT = frozenset({"script", "style", "xmp", "iframe", "noembed", "noframes", "noscript"})
 """Elements whose content is no markup; ``noscript`` among them, since browsers have scripting on."""
@@ -79,6 +81,11 @@ def read_markup(text: str) -> Iterator[StartTag | EndTag]:
             yield tag
 
 
+def read_tags(text: str) -> Iterator[StartTag | EndTag]:
+    """All tags in their order, those within ``template`` among them."""
+    return (tag for tag, _ in _tags(text))
+
+
 def _tags(text: str) -> Iterator[tuple[StartTag | EndTag, bool]]:
     """Each tag, and whether it closes itself."""
     position, foreign, count = 0, 0, 0
@@ -87,6 +94,9 @@ def _tags(text: str) -> Iterator[tuple[StartTag | EndTag, bool]]:
         if position < 0:
             return
         following = text[position + 1 : position + 2]
+        if foreign and text.startswith("<![CDATA[", position):
+            position = _after(text, "]]>", position)
+            continue
         if following == "!" and text.startswith("<!--", position):
             position = _after_comment(text, position + 4)
             continue
@@ -100,7 +110,7 @@ def _tags(text: str) -> Iterator[tuple[StartTag | EndTag, bool]]:
         if position < 0:
             return  # the page ends within the tag: browsers drop it
         count += 1
-        title = name[0].lower()
+        title = _named(name[0])
         if is_end:
             foreign -= title in _FOREIGN and foreign > 0
             yield EndTag(title), False
@@ -115,6 +125,11 @@ def _tags(text: str) -> Iterator[tuple[StartTag | EndTag, bool]]:
             content, position = text[position:end], end
             content = unescape(content) if title in _ESCAPABLE_TEXT else content
         yield StartTag(title, attributes, content, foreign > 0 and title not in _FOREIGN), is_closed
+
+
+def _named(text: str) -> str:
+    """A name as it counts: letters of ASCII alone are made small, and NUL is no character."""
+    return text.translate(_ASCII_LOWER)
 
 
 def _after(text: str, mark: str, position: int) -> int:
@@ -132,8 +147,27 @@ def _after_comment(text: str, position: int) -> int:
 
 def _text_end(text: str, name: str, position: int) -> int:
     """Where the end tag of an element with text begins."""
+    if name == "script":
+        return _script_end(text, position)
     end = _END_TAGS[name].search(text, position)
     return end.start() if end is not None else len(text)
+
+
+def _script_end(text: str, position: int) -> int:
+    """Within ``<!--`` a script may hold a script, whose end is not its own (section 13.2.5.20 and what follows it)."""
+    is_escaped = is_twice = False
+    while (match := _IN_SCRIPT.search(text, position)) is not None:
+        position = match.end()
+        if match[0] == "<!--":
+            is_escaped = True
+            position -= 2  # "<!-->" ends at once
+        elif match[0] == "-->":
+            is_escaped = is_twice = False
+        elif match[1] and not is_twice:
+            return match.start()
+        else:
+            is_twice = is_escaped and not match[1]
+    return len(text)
 
 
 _END_TAGS = {name: re.compile(rf"</{name}(?=[\t\n\f\r />])", re.IGNORECASE) for name in _RAW_TEXT | _ESCAPABLE_TEXT}
@@ -167,21 +201,24 @@ def _read_attributes(text: str, position: int) -> tuple[dict[str, str], int, boo
                 assert unquoted is not None
                 value, position = unquoted[0], unquoted.end()
         if len(attributes) < MAX_ATTRIBUTES:
-            attributes.setdefault(name[0].lower(), unescape(value, in_attribute=True))
+            attributes.setdefault(_named(name[0]), unescape(value, in_attribute=True).replace("\0", "\ufffd"))
 
 
 def unescape(text: str, *, in_attribute: bool = False) -> str:
     """Character references (HTML section 13.2.5.72): ``a&amp;b`` becomes ``a&b``.
 
-    In an attribute a name without its semicolon stays where ``=`` or a letter follows: ``?a=1&copy=2``.
+    In an attribute a name without its semicolon stays where ``=`` or a letter follows: ``?a=1&copy=2``, ``&noti;``.
     """
     if "&" not in text:
         return text
 
     def character(match: re.Match[str]) -> str:
         reference = match[0].removesuffix("=")
-        is_bare_name = not reference.endswith(";") and reference[1] != "#"
-        if in_attribute and is_bare_name and (match[1] or reference[1:] not in html.entities.html5):
+        if reference[1] == "#":
+            digits = reference[2:].rstrip(";").lstrip("xX0")
+            return ("\ufffd" if len(digits) > _LONGEST_NUMBER else html.unescape(reference)) + match[1]
+        name = reference[1:]
+        if in_attribute and (name not in html.entities.html5 or (match[1] and not name.endswith(";"))):
             return match[0]
         return html.unescape(reference) + match[1]
 

@@ -27,7 +27,8 @@ NOT_FETCHED = frozenset({Use.FORM, Use.LINK})
 
 def treatment_of(reference: Reference, *, upgrades_requests: bool) -> Treatment:
     """Whether a browser blocks or upgrades what a page on https refers to."""
-    if reference.use in NOT_FETCHED or upgrades_requests or _is_local(reference.url):
+    upgrades = upgrades_requests and not reference.is_early
+    if reference.use in NOT_FETCHED or upgrades or _is_local(reference.url):
         return Treatment.FINE
     if reference.use not in UPGRADABLE:
         return Treatment.BLOCKED

@@ -4,20 +4,24 @@ Tags come from :mod:`.markup`; where a URL can stand, and what a browser does wi
 in ``noscript`` and ``template`` is no part of a shown page; a ``srcdoc`` is a page of its own within it.
 """
 
+import base64
 import hashlib
 import html
 import re
-from collections.abc import Callable
+import urllib.parse
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
+import msgspec
 import webencodings
 
 from pewter.evidence import Move, MoveKind, Page, Reference, Statement, StatementKind, Use
 
 from .debug_pages import debug_signs, versions_named
+from .encodings import PRESCANNED, encoding_in_meta, encoding_of
 from .markup import EndTag, StartTag, read_markup
 from .refresh import read_refresh
-from .style_sheets import may_hold_plain_urls, urls_in_style
+from .style_sheets import may_hold_plain_urls, may_import, urls_in_style
 from .urls import InvalidUrl, Url, read_url, resolve
 
 MAX_REFERENCES = 2000
@@ -33,14 +37,25 @@ MAX_RESOLVED = 16 << 20
 MAX_STYLE_TEXT = 1 << 18
 """Characters of all styles within one page that are read."""
 
+MAX_DATA = 1 << 18
+"""Characters of a frame's ``data:`` URL."""
+
 MAX_CANDIDATES = 200
 """Of one ``srcset``."""
 
 _PLAIN = ("http://", "ws://")
+_SAYS_CHARSET = re.compile(rb"charset", re.IGNORECASE)
 
 _SITEMAP_LOCATION = re.compile(r"<loc>\s{0,20}+([^<\s]{1,2000}+)", re.IGNORECASE)
-_CHARSET = re.compile(r"charset\s{0,20}+=\s{0,20}+[\"']?([A-Za-z0-9_:.-]{1,40})", re.IGNORECASE)
-_CANDIDATE = re.compile(r"[\s,]*+(\S++)")
+_CANDIDATE = re.compile(r"[\t\n\f\r ,]*+([^\t\n\f\r ]++)")
+_DESCRIPTORS = re.compile(r"(?:[^,(]|\([^)]*+(?:\)|\Z))*+")
+_DENSITY = re.compile(r"(?:[0-9]++(?:\.[0-9]++)?|\.[0-9]++)(?:[eE][+-]?[0-9]++)?x")
+_WIDTH = re.compile(r"0*+[1-9][0-9]*+([wh])")
+_STATIC_IMPORT = re.compile(
+    r"(?:\A|[;}\n\s])(?:import|export)\b[^'\"`;()]{0,999}+[\"']((?:http|ws)://[^\"'\s]{1,2000}+)[\"']"
+)
+_HEAD = {"html", "head", "title", "meta", "link", "script", "style", "base", "noscript", "template", "noframes"}
+"""Elements that do not begin a body (HTML section 13.2.6.4.4)."""
 _ASSIGNS_LOCATION = (
     r"(?:window\.|document\.|self\.|top\.)?location(?:\.href)?\s{0,9}+=\s{0,9}+[\"']([^\"'\s]{1,2000}+)[\"']"
     r"|(?:window\.|document\.|self\.|top\.)?location\.(?:replace|assign)\(\s{0,9}+[\"']([^\"'\s]{1,2000}+)[\"']"
@@ -72,7 +87,7 @@ _FETCHED: dict[str, tuple[tuple[str, Use], ...]] = {
     "audio": (("src", Use.AUDIO_VIDEO),),
     "video": (("src", Use.AUDIO_VIDEO), ("poster", Use.IMAGE)),
     "track": (("src", Use.TRACK),),
-    "body": (("background", Use.IMAGE),),
+    **dict.fromkeys(("body", "table", "thead", "tbody", "tfoot", "tr", "td", "th"), (("background", Use.IMAGE),)),
     "image": (("href", Use.IMAGE), ("xlink:href", Use.IMAGE)),
     "use": (("href", Use.IMAGE_SET), ("xlink:href", Use.IMAGE_SET)),
 }
@@ -92,12 +107,16 @@ _FEEDS = ("application/rss+xml", "application/atom+xml", "application/feed+json"
 
 
 def decode_page(octets: bytes, content_type: str) -> str:
-    """Text of a page: byte order mark, then the field's charset, then a meta in its first 1,024 octets, then UTF-8.
+    """Text of a page: byte order mark, then the field's charset, then what the page says itself, then UTF-8.
 
     Labels are those of the WHATWG Encoding standard alone: one that it does not know counts as UTF-8.
     """
-    match = _CHARSET.search(content_type[:1000]) or _CHARSET.search(octets[:1024].decode("latin-1"))
-    encoding = webencodings.lookup(match[1]) if match is not None else None
+    encoding = encoding_of(octets, content_type)
+    if encoding is None and _SAYS_CHARSET.search(octets, PRESCANNED):
+        # Further down, where only the tags tell: browsers begin again with it.
+        tags = read_markup(octets.decode("latin-1"))
+        labels = (encoding_in_meta(tag.attributes) for tag in tags if isinstance(tag, StartTag) and tag.name == "meta")
+        encoding = next((each for each in labels if each is not None), None)
     text, _ = webencodings.decode(octets, encoding or webencodings.UTF8)
     return str(text)
 
@@ -135,6 +154,7 @@ def read_style_sheet(octets: bytes, url: Url, *, truncated: bool = False) -> Pag
         octets=len(octets),
         truncated=truncated or reader.is_exhausted,
         references=tuple(reader.found.references)[:MAX_REFERENCES],
+        style_sheets=tuple(reader.found.style_sheets),
     )
 
 
@@ -180,6 +200,7 @@ class _PageReader:
         """What was resolved already: templates repeat themselves."""
 
         self._style_read = 0
+        self._in_body = False
         self.found = _Found()
         self.is_exhausted = False
         """A bound was reached: the page holds more."""
@@ -199,6 +220,7 @@ class _PageReader:
             self._take(tag)
 
     def _take(self, tag: StartTag) -> None:
+        self._in_body |= tag.name not in _HEAD
         if tag.name in self._open:
             self._open[tag.name] = True
             self._picture_sources = 0
@@ -249,14 +271,17 @@ class _PageReader:
 
     def take_style_text(self, text: str, place: str) -> None:
         """The URLs of a style; ``place`` says where it stands, if not in a sheet of its own."""
-        if self._base.startswith("https:") and not may_hold_plain_urls(text):
+        if self._base.startswith("https:") and not may_hold_plain_urls(text) and not may_import(text):
             return
         self._style_read += len(text)
         if self._style_read > MAX_STYLE_TEXT:
             self.is_exhausted = True
             return
         for raw, use, where in urls_in_style(text):
-            self._refer(raw, use, place if place and where.startswith("url()") else where)
+            resolved = self._resolve(raw) if raw else None
+            self._refer_to(resolved, use, place if place and where.startswith("url()") else where)
+            if use is Use.STYLE and resolved is not None and resolved.startswith(self._url.origin + "/"):
+                self.found.style_sheets[resolved] = None
 
     # Elements
 
@@ -286,9 +311,13 @@ class _PageReader:
             candidate = _CANDIDATE.match(text, position)
             if candidate is None:
                 return
-            self._refer(candidate[1].rstrip(","), Use.IMAGE_SET, place)
-            end = candidate.end() if candidate[1].endswith(",") else text.find(",", candidate.end())
-            position = end if end >= 0 else len(text)
+            position, descriptors = candidate.end(), ""
+            if not candidate[1].endswith(","):
+                match = _DESCRIPTORS.match(text, position)
+                assert match is not None
+                position, descriptors = match.end(), match[0]
+            if _are_descriptors(descriptors.split()):
+                self._refer(candidate[1].rstrip(","), Use.IMAGE_SET, place)
         self.is_exhausted = True
 
     def _take_input(self, tag: StartTag) -> None:
@@ -340,8 +369,11 @@ class _PageReader:
         if tag.get("property").lower() == "og:url":
             self._state(StatementKind.OG_URL, self._resolve(content))
         equivalent = tag.get("http-equiv").lower()
-        if equivalent == "content-security-policy" and not self._depth and has_upgrade_directive(content):
+        is_policy = equivalent == "content-security-policy" and not self._in_body and not self._depth
+        if is_policy and has_upgrade_directive(content) and not self.found.upgrades_requests:
             self.found.upgrades_requests = True
+            early = (msgspec.structs.replace(each, is_early=True) for each in self.found.references)
+            self.found.references = dict.fromkeys(early)
         if equivalent == "refresh":
             refresh = read_refresh(content)
             if refresh is not None and refresh.moves_on:
@@ -357,6 +389,9 @@ class _PageReader:
         text = tag.content[:200_000]
         for match in _SCRIPT_FETCH.finditer(text):
             self._refer(match[1], Use.FETCH, "inline script")
+        if tag.get("type").strip("\t\n\f\r ").lower() == "module":
+            for match in _STATIC_IMPORT.finditer(text):
+                self._refer(match[1], Use.SCRIPT, "import in a module")
         if len(text) > _LONGEST_MOVING_SCRIPT:
             return
         for match in _SCRIPT_MOVE.finditer(text):
@@ -364,7 +399,7 @@ class _PageReader:
             self._move(MoveKind.SCRIPT, match[1] or match[2], certain=certain and "{" not in text[: match.start()])
 
     def _take_iframe(self, tag: StartTag) -> None:
-        if not (inner := tag.get("srcdoc")):
+        if not (inner := tag.get("srcdoc") or _text_of_data(tag.get("src"))):
             return
         if self._depth >= MAX_SRCDOC_DEPTH:
             self.is_exhausted = True
@@ -394,6 +429,30 @@ _HANDLERS: dict[str, Callable[[_PageReader, StartTag], None]] = {
     "iframe": _PageReader._take_iframe,
 }
 """What is done with each element beside fetching one attribute: nothing that a page says picks a method by its name."""
+
+
+def _are_descriptors(words: Sequence[str]) -> bool:
+    """Whether what stands behind a candidate is at most one width or density: else browsers pass over it."""
+    widths = [match[1] for word in words if (match := _WIDTH.fullmatch(word)) is not None]
+    densities = [word for word in words if _DENSITY.fullmatch(word) is not None]
+    if len(widths) + len(densities) != len(words) or len(densities) > 1:
+        return False
+    return sorted(widths) in ([], ["w"], ["h", "w"]) and not (widths and densities)
+
+
+def _text_of_data(url: str) -> str:
+    """Of a ``data:`` URL that is a page (RFC 2397); else empty."""
+    head, comma, body = url.strip()[:MAX_DATA].partition(",")
+    kind = head.lower()
+    if not comma or not kind.startswith("data:text/html"):
+        return ""
+    octets = urllib.parse.unquote_to_bytes(body)
+    if kind.endswith(";base64"):
+        try:
+            octets = base64.b64decode(octets + b"=" * (-len(octets) % 4))
+        except ValueError:
+            return ""
+    return octets.decode("utf-8", "replace")
 
 
 def _is_script(tag: StartTag) -> bool:

@@ -19,6 +19,12 @@ def may_hold_plain_urls(text: str) -> bool:
     return "http:" in lowered or "ws:" in lowered or "\\" in lowered
 
 
+def may_import(text: str) -> bool:
+    """Whether a style can bring in another sheet."""
+    lowered = text.lower()
+    return "@import" in lowered or ("@" in lowered and "\\" in lowered)
+
+
 def urls_in_style(text: str) -> Iterator[tuple[str, Use, str]]:
     """Each URL as written, what it is for, and where it stands; no recursion, however deep the blocks are."""
     nodes = tinycss2.parse_component_value_list(text[:MAX_STYLE], skip_comments=True)

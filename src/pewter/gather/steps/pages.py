@@ -24,11 +24,21 @@ async def keep(scene: Scene, url: Url, answered: Answered) -> Page:
         return pages[key]
     read = functools.partial(read_page, answered.body, url, answered.content_type, truncated=answered.truncated)
     page = pages[key] = await scene.network.threads.off_the_loop(len(answered.body), read)
-    wanted = url.is_https and scene.wants(Step.STYLE_SHEETS)
-    for sheet in page.style_sheets[: scene.budget.style_sheets] if wanted else ():
-        if scene.is_first(("sheet", sheet)):
-            scene.start(_fetch(scene, read_url(sheet), read_style_sheet), sheet)
+    if url.is_https and scene.wants(Step.STYLE_SHEETS):
+        _fetch_sheets(scene, page)
     return page
+
+
+def _fetch_sheets(scene: Scene, page: Page) -> None:
+    """The first sheets of a page, or of a sheet that imports others."""
+    for sheet in page.style_sheets[: scene.budget.style_sheets]:
+        if not scene.is_first(("sheet", sheet)):
+            continue
+        if scene.board.style_sheets >= scene.budget.all_style_sheets:
+            scene.board.leave_out("style sheets", sheet, f"{scene.budget.all_style_sheets} style sheets are read")
+            continue
+        scene.board.style_sheets += 1
+        scene.start(_fetch(scene, read_url(sheet), read_style_sheet), sheet)
 
 
 def fetch_sitemap(scene: Scene, url: Url) -> None:
@@ -46,3 +56,4 @@ async def _fetch(scene: Scene, url: Url, read: Callable[..., Page]) -> None:
         reading = functools.partial(read, outcome.body, url, truncated=outcome.truncated)
         sheet = await scene.network.threads.off_the_loop(len(outcome.body), reading)
         scene.board.pages[sheet.url, sheet.sha256] = sheet
+        _fetch_sheets(scene, sheet)
