@@ -1,11 +1,15 @@
 """The cases on which Pewter is held against a real browser: hosts, fields and pages made for the purpose."""
 
 import datetime
+import gzip
 import tomllib
+import zlib
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import brotli
+import zstandard
 from cryptography import x509
 from cryptography.x509.oid import ExtendedKeyUsageOID
 
@@ -144,6 +148,34 @@ def visit_hosts(ca: Authority) -> dict[str, VirtualHost]:
     return hosts
 
 
+INTERIM = b"HTTP/1.1 103 Early Hints\r\nX: y\r\n\r\n"
+WHOLE = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: 35\r\n\r\n<!doctype html><title>x</title>page"
+_BODY = b"<!doctype html><title>x</title>page"
+CODINGS = (
+    ("gzip-good", "gzip", gzip.compress(_BODY)),
+    ("gzip-and-rubbish", "gzip", gzip.compress(_BODY) + b"rubbish behind it"),
+    ("gzip-twice", "gzip", gzip.compress(_BODY) + gzip.compress(b"<p>more")),
+    ("gzip-cut", "gzip", gzip.compress(_BODY)[:-9]),
+    ("gzip-bad-sum", "gzip", gzip.compress(_BODY)[:-8] + bytes(8)),
+    ("gzip-none", "gzip", b""),
+    ("deflate-good", "deflate", zlib.compress(_BODY)),
+    ("deflate-raw", "deflate", zlib.compress(_BODY)[2:-4]),
+    ("deflate-plain", "deflate", _BODY),
+    ("br-good", "br", brotli.compress(_BODY)),
+    ("br-plain", "br", _BODY),
+    ("br-and-rubbish", "br", brotli.compress(_BODY) + b"rubbish"),
+    ("br-gzip", "br", gzip.compress(_BODY)),
+    ("zstd-good", "zstd", zstandard.compress(_BODY)),
+    ("zstd-plain", "zstd", _BODY),
+    ("zstd-and-rubbish", "zstd", zstandard.compress(_BODY) + b"rubbish"),
+    ("unknown", "squeezed", _BODY),
+    ("two", "gzip, br", brotli.compress(gzip.compress(_BODY))),
+    ("two-plain", "gzip, br", _BODY),
+    ("identity", "identity", _BODY),
+)
+"""Bodies that are in the coding that they say, and such as are not."""
+
+
 def http_handlers(n: Callable[[str], str]) -> dict[str, Callable[[Request], Response]]:
     """Redirects with cookies, pages that move on, errors and heads as no standard has them."""
     long_ago = "Expires=Thu, 01 Jan 1970 00:00:00 GMT"
@@ -190,7 +222,7 @@ def http_handlers(n: Callable[[str], str]) -> dict[str, Callable[[Request], Resp
         return page(f"<meta http-equiv=refresh content='{content}'>")
 
     body = b"<!doctype html><title>x</title>page"
-    gzip = ("Content-Encoding", "gzip")
+    gzip_field = ("Content-Encoding", "gzip")
     handlers: dict[str, Callable[[Request], Response]] = {
         "hops-18": steps(*(on(f"/{number}") for number in range(1, 19)), page()),
         "hops-25": steps(*(on(f"/{number}") for number in range(1, 26)), page()),
@@ -229,7 +261,31 @@ def http_handlers(n: Callable[[str], str]) -> dict[str, Callable[[Request], Resp
         "unavailable": lambda request: Response(503, PAGE, b"<h1>later</h1>"),
         "bad-request": lambda request: Response(400, PAGE, b"<h1>bad</h1>"),
         "empty-error": lambda request: Response(404),
-        "gzip-broken": lambda request: page("x", gzip),
+        "gzip-broken": lambda request: page("x", gzip_field),
+        **{
+            f"coding-{title}": lambda request, octets=octets, coding=coding: Response(
+                200, (*PAGE, ("Content-Encoding", coding)), octets
+            )
+            for title, coding, octets in CODINGS
+        },
+        **{
+            f"interim-{count}": lambda request, count=count: Response(200, octets=INTERIM * count + WHOLE)
+            for count in (7, 8, 9, 10, 11, 20)
+        },
+        **{
+            f"hops-{count}": steps(*(on(f"/{number}") for number in range(1, count + 1)), page())
+            for count in (19, 20, 21)
+        },
+        **{
+            f"status-{status}": lambda request, status=status: Response(status, PAGE) for status in (204, 205, 304, 206)
+        },
+        "script-protocol": by_scheme(page("<script>location.protocol = 'https:'</script>"), page()),
+        "script-protocol-checked": by_scheme(
+            page("<script>if (location.protocol != 'https:') location.protocol = 'https:'</script>"), page()
+        ),
+        "script-replaces-scheme": by_scheme(
+            page("<script>location.href = location.href.replace('http:', 'https:')</script>"), page()
+        ),
         "created": lambda request: Response(201, (*PAGE, ("Location", "/1")), body),
         "two-locations": lambda request: Response(302, (("Location", "/1"), ("Location", "/2"))),
         "same-location-twice": steps(Response(302, (("Location", "/1"), ("Location", "/1"))), page()),
