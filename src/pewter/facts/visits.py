@@ -20,6 +20,12 @@ BLANK_IN_LOCATION = blank_before_colon("Location")
 LOGIN_WALLS = frozenset({401, 403})
 """Answers that keep strangers out on purpose."""
 
+NO_PAGE = frozenset({204, 205})
+"""At which browsers stay where they are; of 304, for which nobody asked, Chromium does."""
+
+MAX_REDIRECTS_OF_CHROMIUM = 20
+"""At which it gives up; Firefox takes so many, and no more."""
+
 MAX_MOVES = 5
 """Pages that move their visitors on one after the other, before it is a circle."""
 
@@ -110,6 +116,9 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
             meets, detail = Prediction.CANNOT_CONNECT, words
         case Stopped() as stopped:
             return _stopped(case, journey, stopped, browser, tuple(statuses))
+        case Landed() if browser is Browser.CHROMIUM and len(journey.hops) > MAX_REDIRECTS_OF_CHROMIUM:
+            words = f"too many redirects: {len(journey.hops) - 1}; Chromium gives up at {MAX_REDIRECTS_OF_CHROMIUM}"
+            meets, detail = Prediction.CANNOT_CONNECT, words
         case Landed():
             assert last is not None
             onward = _moved_on(case, last, browser, moves)
@@ -172,6 +181,8 @@ def _landed(case: Case, last: Hop, browser: Browser) -> tuple[Prediction, str]:
     locations = last.values("Location")
     if browser is Browser.FIREFOX and last.status in FOLLOWED and locations and not locations[0].strip():
         return Prediction.CIRCLES, "it takes an empty Location for the page itself"
+    if last.status in NO_PAGE or (last.status == 304 and browser is Browser.CHROMIUM):
+        return Prediction.CANNOT_CONNECT, f"status {last.status}: no page comes with it"
     if last.status >= 400:
         return Prediction.ERROR_PAGE, str(last.status) + ("" if is_https else ", unencrypted")
     if not is_https:

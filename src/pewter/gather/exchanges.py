@@ -11,7 +11,6 @@ import functools
 import re
 import ssl
 import time
-import zlib
 from collections.abc import AsyncIterator
 
 import h11
@@ -26,6 +25,7 @@ from pewter.web.redirects import FOLLOWED
 from pewter.web.secrets import mask_field
 from pewter.web.urls import Url
 
+from .codings import uncompressed
 from .hellos import failed_connection
 from .network import Network
 from .routes import Destination
@@ -45,24 +45,30 @@ PAGE_SECONDS = 5.0
 
 USER_AGENT = f"Pewter/{__version__} (HTTPS review; GET only)"
 BROWSER_AGENT = "Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/156.0.0.0 Safari/537.36"
-"""Sent only where a site refused the first: to see what it shows to visitors."""
+"""Sent only where a site may answer by the name: to see what it shows to visitors."""
 
-_BROWSER_FIELDS = (
-    ("User-Agent", BROWSER_AGENT),
-    ("Accept", "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"),
-    ("Accept-Language", "en-US,en;q=0.9"),
-    ("Accept-Encoding", "gzip, deflate"),
-    ("Upgrade-Insecure-Requests", "1"),
-    ("Sec-Fetch-Site", "none"),
-    ("Sec-Fetch-Mode", "navigate"),
-    ("Sec-Fetch-User", "?1"),
-    ("Sec-Fetch-Dest", "document"),
-)
-_OWN_FIELDS = (
-    ("User-Agent", USER_AGENT),
-    ("Accept", "text/html,application/xhtml+xml,*/*;q=0.8"),
-    ("Accept-Encoding", "gzip, deflate"),
-)
+
+def _fields(*, is_https: bool, as_browser: bool) -> list[tuple[str, str]]:
+    """What a current browser sends for an address that was typed, in its order; only the name is Pewter's own.
+
+    A site may answer by language, by coding or by any of these: a visitor's answer is wanted.  Over plain http browsers
+    leave out what is for trustworthy origins alone (Fetch Metadata section 2).
+    """
+    fields = [
+        ("Upgrade-Insecure-Requests", "1"),
+        ("User-Agent", BROWSER_AGENT if as_browser else USER_AGENT),
+        ("Accept", "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8"),
+    ]
+    if is_https:
+        fields += [
+            ("Sec-Fetch-Site", "none"),
+            ("Sec-Fetch-Mode", "navigate"),
+            ("Sec-Fetch-User", "?1"),
+            ("Sec-Fetch-Dest", "document"),
+        ]
+    codings = "gzip, deflate, br, zstd" if is_https else "gzip, deflate"
+    return [*fields, ("Accept-Encoding", codings), ("Accept-Language", "en-US,en;q=0.9")]
+
 
 _ALERT = re.compile(r"(?:SSLV3|TLSV1|TLSV13)_(?:ALERT_)?([A-Z_]+)\Z")
 _ALERT_NAMES = {"no_protocols": "no_application_protocol", "inappropriate_fallback": "inappropriate_fallback"}
@@ -228,7 +234,7 @@ class Connection:
         assert self._writer is not None
         engine = h11.Connection(h11.CLIENT)
         fields = [("Host", host or url.origin.partition("://")[2])]
-        fields += _BROWSER_FIELDS if as_browser else _OWN_FIELDS
+        fields += _fields(is_https=url.is_https, as_browser=as_browser)
         if cookie is not None:
             fields.append(("Cookie", cookie))
         try:
@@ -306,7 +312,8 @@ class Connection:
         octets, truncated = await _read_page(body)
         encoding = ", ".join(head.values("Content-Encoding"))
         size = len(octets) if not encoding else MAX_PAGE
-        page, truncated, fault = await self._threads.off_the_loop(size, _uncompressed, octets, encoding, truncated)
+        page, is_part, fault = await self._threads.off_the_loop(size, uncompressed, octets, encoding, MAX_PAGE)
+        truncated |= is_part
         if fault:
             hop = msgspec.structs.replace(hop, body_fault=fault)
         return Answered(hop, set_cookie, certificate, False, page, content_type, truncated)
@@ -406,23 +413,6 @@ async def _read_page(body: _Body) -> tuple[bytes, bool]:
     except (TimeoutError, BrokenOff):
         truncated = True  # cut short or too slow: what came is read
     return bytes(octets[:MAX_PAGE]), truncated
-
-
-def _uncompressed(octets: bytes, encoding: str, truncated: bool) -> tuple[bytes, bool, str]:
-    """Never more than MAX_PAGE octets, however far a few of them would unfold; and why it does not unfold."""
-    name = encoding.strip().lower()
-    if name in {"", "identity"} or not octets:
-        return octets, truncated, ""
-    if name not in {"gzip", "x-gzip", "deflate"}:
-        return b"", True, ""  # not asked for, and not to be had here
-    for window in (zlib.MAX_WBITS | 32, -zlib.MAX_WBITS):  # deflate comes with a header of zlib's, and without
-        unfold = zlib.decompressobj(window)
-        try:
-            page = unfold.decompress(octets, MAX_PAGE)
-        except zlib.error:
-            continue
-        return page, truncated or bool(unfold.unconsumed_tail), ""
-    return b"", True, f"Content-Encoding is {name[:20]}, and the body does not unpack"
 
 
 async def _drain(body: _Body) -> bool:

@@ -105,11 +105,11 @@ class OngoingJourney:
     async def follow(self) -> None:
         """Go on to the end; whatever happens is kept in :attr:`hops` and :attr:`end`.
 
-        Where that is an error, a browser's request may fare better: then that is what visitors meet.
+        Where that is an error, or may hang on who asks, a browser's request goes its own way: what visitors meet.
         """
         jar = self.jar.copy()
         await self._follow()
-        if self.as_browser or not self._may_be_refused_for_its_name():
+        if self.as_browser or not self._may_hang_on_who_asks():
             return
         other = OngoingJourney(self.start, self.context, self.reason, self.by_address, as_browser=True, jar=jar)
         await other._follow()
@@ -120,11 +120,16 @@ class OngoingJourney:
             self.hops, self.end, self.jar = other.hops, other.end, other.jar
             self.tries += other.tries
 
-    def _may_be_refused_for_its_name(self) -> bool:
-        if not isinstance(self.end, Landed) or not self.hops:
+    def _may_hang_on_who_asks(self) -> bool:
+        """An error, or a redirect to another path; or an answer that says so itself (Vary)."""
+        if not isinstance(self.end, Landed | Stopped) or not self.hops:
             return False
-        status = self.hops[-1].status
-        return status >= 400 and not (self.reason is WayIn.ABSENT and status in _EXPECTED_ERRORS)
+        if any("user-agent" in value.lower() for hop in self.hops for value in hop.values("Vary")):
+            return True
+        if self.reason is WayIn.ABSENT:
+            return self.hops[-1].status not in _EXPECTED_ERRORS and self.hops[-1].status >= 400
+        paths = {read_url(hop.url).path for hop in self.hops}
+        return self.hops[-1].status >= 400 or (self.reason is WayIn.TYPED and len(paths) > 1)
 
     def _course(self) -> tuple[object, ...]:
         """What makes two journeys alike: statuses, addresses and policies."""

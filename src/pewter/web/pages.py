@@ -62,6 +62,18 @@ _ASSIGNS_LOCATION = (
 )
 _SCRIPT_MOVE = re.compile(_ASSIGNS_LOCATION)
 _STATEMENT_BEFORE = re.compile(r"(?:\A|[;\n])\s{0,200}+\Z|(?:\A|\n)\s{0,200}+(?:<!--|//<!\[CDATA\[)\s{0,200}+\Z")
+_LOCATION = r"(?:window\.|document\.|self\.|top\.)?location"
+_TO_HTTPS = re.compile(
+    rf"{_LOCATION}\.protocol\s{{0,9}}+=\s{{0,9}}+[\"']https:?[\"']"
+    rf"|{_LOCATION}(?:\.href\s{{0,9}}+=|\s{{0,9}}+=|\.replace\(|\.assign\()\s{{0,9}}+"
+    rf"(?:{_LOCATION}(?:\.href|\.toString\(\))?\.replace\(\s{{0,9}}+[\"'/]\^?http:|[\"']https:(?://)?[\"']\s{{0,9}}+\+)"
+)
+"""The page's own address over https."""
+
+_IF_PLAIN = re.compile(
+    rf"if\s{{0,9}}+\(\s{{0,9}}+{_LOCATION}\.protocol\s{{0,9}}+(?:!==?\s{{0,9}}+[\"']https:[\"']|===?\s{{0,9}}+[\"']http:[\"'])"
+    r"\s{0,9}+\)\s{0,9}+\{?\s{0,99}+\Z"
+)
 _SCRIPT_FETCH = re.compile(
     r"""(?:\bfetch\(\s{0,99}+|\bnew\s{1,99}+(?:WebSocket|EventSource|Worker|SharedWorker)\(\s{0,99}+"""
     r"""|\.open\(\s{0,99}+["'][A-Z]{1,20}["']\s{0,99}+,\s{0,99}+"""
@@ -394,6 +406,11 @@ class _PageReader:
                 self._refer(match[1], Use.SCRIPT, "import in a module")
         if len(text) > _LONGEST_MOVING_SCRIPT:
             return
+        if self._base.startswith("http:") and (found := _TO_HTTPS.search(text)) is not None:
+            before = text[: found.start()]
+            is_plain = _IF_PLAIN.search(before) is not None
+            certain = is_plain or (_STATEMENT_BEFORE.search(before) is not None and "{" not in before)
+            self._move(MoveKind.SCRIPT, f"https:{self._base.partition(':')[2]}", certain=certain)
         for match in _SCRIPT_MOVE.finditer(text):
             certain = _STATEMENT_BEFORE.search(text[: match.start()]) is not None
             self._move(MoveKind.SCRIPT, match[1] or match[2], certain=certain and "{" not in text[: match.start()])
