@@ -85,6 +85,8 @@ class Chromium:
         if error:
             name = error.removeprefix("net::")
             return Met(CHROMIUM_ERRORS.get(name, Prediction.CANNOT_CONNECT), name)
+        if not self._driver.execute_script("return !!document.documentElement"):
+            return Met(Prediction.CANNOT_CONNECT, "nothing is shown")
         return shown(lambda script: self._driver.execute_script(script))
 
     def forget(self) -> None:

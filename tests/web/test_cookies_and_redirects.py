@@ -270,7 +270,7 @@ def test_heads_that_browsers_refuse(octets, problem):
 
 def test_lengths_that_differ_are_refused_and_one_that_is_none_is_passed_over():
     head = b"HTTP/1.1 200 OK\r\nContent-Length: 1\r\nContent-Length: %s\r\n\r\n"
-    with pytest.raises(DecodeError, match="two Content-Length fields that differ"):
+    with pytest.raises(DecodeError, match="two values of Content-Length that differ"):
         read_head(head % b"2")
     assert b"Content-Length: 1\r\n" in read_head(head % b"many").framing
 

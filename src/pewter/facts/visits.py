@@ -4,7 +4,7 @@ import msgspec
 
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen, WayIn
 from pewter.tls import Version
-from pewter.web.heads import blank_before_colon
+from pewter.web.heads import NUL_IN_HEAD, blank_before_colon
 from pewter.web.redirects import FOLLOWED
 from pewter.web.refresh import moves_of
 from pewter.web.urls import https_origin, read_url
@@ -103,6 +103,8 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
         if browser is Browser.FIREFOX and hop is not journey.hops[-1] and BLANK_IN_LOCATION in hop.oddities:
             meets = Prediction.UNENCRYPTED if not hop.is_https else Prediction.OPENS
             return Visit(journey.start, tuple(statuses), hop.url, meets, "")
+        if browser is Browser.CHROMIUM and NUL_IN_HEAD in hop.oddities:
+            return Visit(journey.start, tuple(statuses), hop.url, Prediction.CANNOT_CONNECT, NUL_IN_HEAD)
     last = journey.hops[-1] if journey.hops else None
     lands = last.url if last is not None else journey.start
     meets = Prediction.UNKNOWN

@@ -312,7 +312,8 @@ class Connection:
         octets, truncated = await _read_page(body)
         encoding = ", ".join(head.values("Content-Encoding"))
         size = len(octets) if not encoding else MAX_PAGE
-        page, is_part, fault = await self._threads.off_the_loop(size, uncompressed, octets, encoding, MAX_PAGE)
+        unfold = functools.partial(uncompressed, is_https=url.is_https)
+        page, is_part, fault = await self._threads.off_the_loop(size, unfold, octets, encoding, MAX_PAGE)
         truncated |= is_part
         if fault:
             hop = msgspec.structs.replace(hop, body_fault=fault)

@@ -14,10 +14,12 @@ MAX_HEAD = 1 << 18
 """Octets, as browsers have it."""
 
 MAX_FIELDS = 5000
+MAX_LENGTHS = 9
 _SLOP = 4
 """Octets before the status line that browsers pass over."""
 
 _STATUS_LINE = re.compile(rb"(?i:http)/([0-9])\.([0-9])[ \t]{1,20}+([0-9]{3})(?:[ \t](.*))?\Z", re.DOTALL)
+_NARROW_STATUS = re.compile(rb"[^ \t]++ [^ \t]++(?: |\Z)")
 _LOOSE_STATUS = re.compile(rb"(?i:http)(?:/([0-9.]{0,9}+))?[^ ]{0,20}+[ \t]{0,20}+([0-9]{3})?")
 _TOKEN = re.compile(rb"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _END = re.compile(rb"\r?\n\r?\n")
@@ -89,15 +91,23 @@ def read_head(octets: bytes) -> Head:
     lines = [line.removesuffix(b"\r") for line in octets[max(start, 0) :].split(b"\n")]
     minor, status = _read_status_line(lines[0], oddities)
     fields = _read_fields(lines[1:], oddities)
+    if any("\0" in value for _, value in fields):
+        raise DecodeError("answer", 0, "a NUL octet stands in a header field")
+    if b"\0" in octets:
+        oddities[NUL_IN_HEAD] = None
     if not fields:
         oddities["no fields"] = None
-    return Head(status, fields, tuple(oddities), _framing(minor, status, fields))
+    return Head(status, fields, tuple(oddities), _framing(minor, status, fields, oddities))
 
 
 def _read_status_line(line: bytes, oddities: dict[str, None]) -> tuple[int, int]:
     match = _STATUS_LINE.match(line)
     shown = line[:60].decode("latin-1")
     if match is not None and match[1] == b"1":
+        if not line.startswith(b"HTTP/"):
+            oddities[f"a status line in small letters: {shown!r}"] = None
+        if not _NARROW_STATUS.match(line):
+            oddities[f"a status line with more than one space: {shown!r}"] = None
         if match[4] is None:
             oddities[f"a status line without the space after the status: {shown!r}"] = None
         return min(int(match[2]), 1), max(int(match[3]), 100)
@@ -105,6 +115,10 @@ def _read_status_line(line: bytes, oddities: dict[str, None]) -> tuple[int, int]
     status = int(loose[2]) if loose is not None and loose[2] else 200
     oddities[f"an odd status line: {shown!r}"] = None
     return 1 if loose is not None and loose[1] == b"1.1" else 0, max(status, 100)
+
+
+NUL_IN_HEAD = "a NUL octet outside of the values"
+"""Chromium refuses such an answer; Firefox takes it."""
 
 
 def blank_before_colon(name: str) -> str:
@@ -133,17 +147,22 @@ def _read_fields(lines: list[bytes], oddities: dict[str, None]) -> tuple[tuple[s
     return tuple((name.decode("latin-1"), value.decode("latin-1")) for name, value in found)
 
 
-def _framing(minor: int, status: int, fields: tuple[tuple[str, str], ...]) -> bytes:
+def _framing(minor: int, status: int, fields: tuple[tuple[str, str], ...], oddities: dict[str, None]) -> bytes:
     """As browsers read lengths: one that is no number is passed over, two that differ are an error."""
     lines = [f"HTTP/1.{minor} {status} ".encode("ascii")]
     codings = [value.strip().lower() for name, value in fields if name.lower() == "transfer-encoding"]
-    lengths = {value.strip().encode("latin-1") for name, value in fields if name.lower() == "content-length"}
+    told = [value for name, value in fields if name.lower() == "content-length"]
+    lengths = {each.strip().encode("latin-1") for value in told for each in value.split(",", MAX_LENGTHS)}
+    if len(told) > 1 or any("," in value for value in told):
+        oddities["Content-Length more than once"] = None
     if minor and any(coding.endswith("chunked") for coding in codings):
         lines.append(b"Transfer-Encoding: chunked")
+        if told:
+            oddities["Content-Length beside Transfer-Encoding"] = None
     else:
         numbers = {int(length) for length in lengths if _CONTENT_LENGTH.fullmatch(length)}
         if len(numbers) > 1:
-            raise DecodeError("answer", 0, "two Content-Length fields that differ")
+            raise DecodeError("answer", 0, "two values of Content-Length that differ")
         lines += [b"Content-Length: %d" % number for number in numbers]
     if any("close" in value.lower() for name, value in fields if name.lower() == "connection"):
         lines.append(b"Connection: close")
