@@ -199,6 +199,8 @@ def _refusal(cookie: Cookie, given: dict[str, str], url: Url) -> IgnoredCookie |
         return IgnoredCookie("Secure in a plain http answer", RefusalKind.OVER_HTTP)
     if given.get("samesite", "").lower() == "none" and not cookie.secure:
         return IgnoredCookie("SameSite=None without Secure", RefusalKind.NONE_NOT_SECURE)
+    if "partitioned" in given and not cookie.secure:
+        return IgnoredCookie("Partitioned without Secure")
     prefix = (cookie.name or cookie.value).lower()
     if not prefix.startswith(("__secure-", "__host-")):
         return None
