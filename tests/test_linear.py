@@ -10,6 +10,7 @@ import pytest
 
 from pewter.errors import FileError
 from pewter.escape import escaped, json_escaped
+from pewter.gather.codings import uncompressed
 from pewter.judge.review import make_review
 from pewter.octets import DecodeError
 from pewter.pki import covers, read_certificate, read_certificate_blocks
@@ -26,6 +27,7 @@ from pewter.web.debug_pages import debug_signs
 from pewter.web.har import HarError, read_har
 from pewter.web.heads import find_head, read_head
 from pewter.web.hsts import read_sts
+from pewter.web.pages import decode_page, read_page
 from pewter.web.refresh import read_refresh
 from pewter.web.secrets import mask_field, without_secrets_in
 from pewter.web.urls import InvalidUrl, read_location, read_url
@@ -102,6 +104,10 @@ READERS = [
     *octets(why_too_costly, "0\x84\x00\x00\xff\x00", "0\x00", "\x04\x80", "\x30\x80"),
     *octets(lambda made: site_file_of(SITE_FILE, made), "a", "[", "a.", "{a=", "'", "#\n", "k=1\n", "9"),
     *octets(lambda made: json_escaped(b'"' + made.decode("latin-1").encode() + b'"'), "\xe9", "\x85", "x"),
+    *octets(lambda made: decode_page(made, ""), "<", "<!--", "<meta charset", "<meta content='charset=", "<a b=", "<?xml encoding=", "charset"),
+    *octets(lambda made: read_page(made, BASE), "<script><!--", "<script>", "<!--", "&#0", "&a", "<svg><![CDATA[", "<img srcset='a (", "<img srcset='a,", "<script type=module>import "),
+    *octets(lambda made: uncompressed(made, "br", 1 << 20), "\x1b", "\x00", "x"),
+    *octets(lambda made: uncompressed(made, "gzip, deflate, br, zstd", 1 << 20), "\x1f\x8b", "(\xb5/\xfd"),
     *text(cookies, "x"),
 ]  # fmt: skip
 
