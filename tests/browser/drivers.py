@@ -85,9 +85,10 @@ class Chromium:
         if error:
             name = error.removeprefix("net::")
             return Met(CHROMIUM_ERRORS.get(name, Prediction.CANNOT_CONNECT), name)
+        met = shown(lambda script: self._driver.execute_script(script))
         if not self._driver.execute_script("return !!document.documentElement"):
             return Met(Prediction.CANNOT_CONNECT, "nothing is shown")
-        return shown(lambda script: self._driver.execute_script(script))
+        return met
 
     def forget(self) -> None:
         """Begin anew with what was fetched."""

@@ -103,8 +103,6 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
         if browser is Browser.FIREFOX and hop is not journey.hops[-1] and BLANK_IN_LOCATION in hop.oddities:
             meets = Prediction.UNENCRYPTED if not hop.is_https else Prediction.OPENS
             return Visit(journey.start, tuple(statuses), hop.url, meets, "")
-        if browser is Browser.CHROMIUM and NUL_IN_HEAD in hop.oddities:
-            return Visit(journey.start, tuple(statuses), hop.url, Prediction.CANNOT_CONNECT, NUL_IN_HEAD)
     last = journey.hops[-1] if journey.hops else None
     lands = last.url if last is not None else journey.start
     meets = Prediction.UNKNOWN
@@ -118,8 +116,7 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
             meets, detail = Prediction.CANNOT_CONNECT, words
         case Stopped() as stopped:
             return _stopped(case, journey, stopped, browser, tuple(statuses))
-        case Landed() if browser is Browser.CHROMIUM and len(journey.hops) > MAX_REDIRECTS_OF_CHROMIUM:
-            words = f"too many redirects: {len(journey.hops) - 1}; Chromium gives up at {MAX_REDIRECTS_OF_CHROMIUM}"
+        case Landed() if words := why_no_page(journey, browser):
             meets, detail = Prediction.CANNOT_CONNECT, words
         case Landed():
             assert last is not None
@@ -130,6 +127,18 @@ def predict_for(case: Case, journey: Journey, browser: Browser, moves: int = 0) 
             detail = words or detail
     is_wall = meets is Prediction.ERROR_PAGE and last is not None and last.status in LOGIN_WALLS
     return Visit(journey.start, tuple(statuses), lands, meets, detail, is_login_wall=is_wall)
+
+
+def why_no_page(journey: Journey, browser: Browser) -> str:
+    """Why a browser shows nothing of a journey that landed, whatever its last answer holds; empty where it does."""
+    last, is_chromium = journey.hops[-1], browser is Browser.CHROMIUM
+    if is_chromium and any(NUL_IN_HEAD in hop.oddities for hop in journey.hops):
+        return NUL_IN_HEAD
+    if is_chromium and len(journey.hops) > MAX_REDIRECTS_OF_CHROMIUM:
+        return f"{len(journey.hops) - 1} redirects; Chromium gives up at {MAX_REDIRECTS_OF_CHROMIUM}"
+    if last.status in NO_PAGE or (last.status == 304 and is_chromium):
+        return f"status {last.status}: no page comes with it"
+    return ""
 
 
 def _stopped(case: Case, journey: Journey, stopped: Stopped, browser: Browser, statuses: tuple[int, ...]) -> Visit:
@@ -183,8 +192,6 @@ def _landed(case: Case, last: Hop, browser: Browser) -> tuple[Prediction, str]:
     locations = last.values("Location")
     if browser is Browser.FIREFOX and last.status in FOLLOWED and locations and not locations[0].strip():
         return Prediction.CIRCLES, "it takes an empty Location for the page itself"
-    if last.status in NO_PAGE or (last.status == 304 and browser is Browser.CHROMIUM):
-        return Prediction.CANNOT_CONNECT, f"status {last.status}: no page comes with it"
     if last.status >= 400:
         return Prediction.ERROR_PAGE, str(last.status) + ("" if is_https else ", unencrypted")
     if not is_https:

@@ -17,10 +17,10 @@ from dataclasses import dataclass
 ODDS = 1 / 10_000
 """That we accept of calling a hello refused which a server with failing connections would have taken."""
 
-SURE = 5
+SURE = 7
 """Ends of a hello, each beside a control that was answered, by which a server is known to refuse so.
 
-Where connections fail by chance, at whatever rate, that comes about once in 1,024 times at most: the rate and what it
+Where connections fail by chance, at whatever rate, that comes about once in 16,384 times at most: the rate and what it
 leaves, multiplied, make a quarter at most.
 """
 

@@ -3,15 +3,16 @@
 from collections.abc import Iterator
 
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
-from pewter.facts.browsers import demands_certificate
-from pewter.facts.case import Case, landing_of
+from pewter.facts.browsers import Browser, demands_certificate, takes_hello_of, why_hello_refused
+from pewter.facts.case import Case, accepted_versions, landing_of
 from pewter.facts.legs import origin_legs
-from pewter.facts.visits import LOGIN_WALLS, certificate_prediction
+from pewter.facts.visits import LOGIN_WALLS, certificate_prediction, why_no_page
 from pewter.judge.nature import OF_REDIRECTS, GoesBy, MendedBy, Safety
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
 from pewter.levels import Level
 from pewter.phrases import counted
+from pewter.tls import Version
 from pewter.web.suffixes import registrable_domain
 from pewter.web.urls import Url, https_origin, in_url, read_url
 
@@ -117,14 +118,21 @@ def broken_target(case: Case) -> Iterator[RuleOutcome]:
             case Stopped(cause=StopCause.LOOP | StopCause.TOO_MANY_HOPS) | Unseen():
                 continue
             case Stopped(at=at, cause=cause) if cause in _OF_REACH and read_url(at).host in case.site_names:
-                continue  # reach speaks of these
+                if not _is_answered_otherwise(case, journey, at):
+                    continue  # reach speaks of these
+                yield Gap(where, f"{at}: {journey.end.detail}", "a page", cause=f"{start.host}: {journey.end.detail}")
             case Stopped(at=at, detail=detail, location=location):
                 sent = f" (Location: {location[:100]})" if location is not None else ""
                 yield Gap(where, f"{at}: {detail}{sent}", "a page", cause=f"{start.host}: {detail}")
             case Landed():
                 last = journey.hops[-1]
+                why = {browser: words for browser in Browser if (words := why_no_page(journey, browser))}
                 if last.body_fault:
                     yield Gap(where, f"{last.url}: {last.body_fault}", "a body that unpacks", cause=last.body_fault)
+                elif why:
+                    only = f" ({next(iter(why)).value} shows nothing)" if len(why) == 1 else ""
+                    words = f"{last.url}: {next(iter(why.values()))}{only}"
+                    yield Gap(where, words, "a page", cause=f"{start.host}: {words}")
                 elif last.status >= 400 and last.status not in LOGIN_WALLS:
                     if not _is_for_want_of_certificate(case, last):
                         mend = _NO_REDIRECT_HERE if len(journey.hops) == 1 else ""
@@ -134,6 +142,25 @@ def broken_target(case: Case) -> Iterator[RuleOutcome]:
                         yield Gap(where, f"{last.status} at {last.url}", "a page", cause=one, mend=mend)
                 else:
                     yield Holds(where, str(last.status))
+
+
+def _is_answered_otherwise(case: Case, journey: Journey, at: str) -> bool:
+    """Whether hellos are taken where the request got no connection, so that no rule on reach speaks of it."""
+    url = read_url(at)
+    endpoints = [
+        each
+        for each in case.endpoints_of(url.host)
+        if each.port == url.port and journey.by_address in {None, each.address}
+    ]
+    if not url.is_https or not endpoints or not all(each.handshakes for each in endpoints):
+        return False
+    if any(map(demands_certificate, endpoints)) or any(why_hello_refused(each, Browser.CHROMIUM) for each in endpoints):
+        return False  # reach/client-certificate and protocol/nothing-in-common do
+    if any(takes_hello_of(each, Browser.CHROMIUM) for each in endpoints):
+        # Where no request was ever answered, reach/refuses-hello does.
+        addresses = {each.address for each in endpoints}
+        return any(hop.address in addresses for hop in case.https_answers(url.host))
+    return all(max(accepted_versions(each), default=0) >= Version.TLS_1_2 for each in endpoints)
 
 
 _OF_REACH = frozenset({StopCause.NO_ADDRESS, StopCause.NO_CONNECTION, StopCause.NO_TLS})
