@@ -117,6 +117,10 @@ for _case in ("staple-expired-dead-responder", "staple-foreign-dead-responder"):
     EXPLAINED["what a visitor meets", f"https://{_case}/", "Firefox"] = (
         "It asks the CA's responder for a better answer, and stops since that is dead here: whether a CA answers is asked with --revocation only"
     )
+for _scheme in ("http", "https"):
+    EXPLAINED["what a visitor meets", f"{_scheme}://body-short/", "Chromium"] = (
+        "It shows what came of a page that is cut short, and of so few octets at times nothing"
+    )
 for _case in ("br-good", "br-plain", "br-and-rubbish", "br-gzip", "zstd-good", "zstd-plain", "zstd-and-rubbish"):
     EXPLAINED["what a visitor meets", f"http://coding-{_case}/", "Firefox"] = (
         "It shows the octets as they came, which is the page by chance alone"
