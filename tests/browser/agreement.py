@@ -117,6 +117,11 @@ for _case in ("staple-expired-dead-responder", "staple-foreign-dead-responder"):
     EXPLAINED["what a visitor meets", f"https://{_case}/", "Firefox"] = (
         "It asks the CA's responder for a better answer, and stops since that is dead here: whether a CA answers is asked with --revocation only"
     )
+EXPLAINED[
+    "mixed content",
+    "<p>x</p><meta http-equiv=Content-Security-Policy content=upgrade-insecure-requests><script src={p}></script>",
+    "Firefox",
+] = "It takes a policy in the body as well: Pewter goes by the stricter of the two"
 for _scheme in ("http", "https"):
     EXPLAINED["what a visitor meets", f"{_scheme}://body-short/", "Chromium"] = (
         "It shows what came of a page that is cut short, and of so few octets at times nothing"
@@ -333,7 +338,7 @@ def mixed_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
     treatments = {treatment_of(each, upgrades_requests=shown.upgrades_requests) for each in shown.references}
     for browser in browsers:
         ours = "not asked for"
-        if Treatment.UPGRADED in treatments or (shown.upgrades_requests and treatments):
+        if Treatment.UPGRADED in treatments or (shown.upgrades_requests and Treatment.FINE in treatments):
             ours = "asked for over https"
         elif Treatment.BLOCKED in treatments and isinstance(browser, Chromium):
             ours = "blocked"

@@ -67,6 +67,7 @@ def uses(body: str) -> list[tuple[Use, str]]:
         (f"<style>q{{content:'{P}'}} @namespace url({P});</style>", []),
         (f"<script type=module>import x from '{P}'; import \"{P}2\"; export * from '{P}3'; let y = 'import {P}4'</script>", [(Use.SCRIPT, "import in a module")] * 3),
         (f"<script>import x from '{P}'</script>", []),
+        (f"<script nomodule src={P}></script><script nomodule type=module src={P}2></script>", [(Use.SCRIPT, "script src")]),
         (f"<iframe src=\"data:text/html,<script src='{P}'></script>\">", [(Use.SCRIPT, "script src in srcdoc")]),
         ("<iframe src='data:text/html;charset=utf-8;base64,PHNjcmlwdCBzcmM9aHR0cDovL2Nkbi5leGFtcGxlL3A+PC9zY3JpcHQ+'>", [(Use.SCRIPT, "script src in srcdoc")]),
         (f"<iframe src='data:text/plain,<img src={P}>'><iframe src='data:text/html;base64,####'>", []),

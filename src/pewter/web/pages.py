@@ -479,6 +479,8 @@ def _is_script(tag: StartTag) -> bool:
         language = tag.get("language")
         kind = f"text/{language}" if language else ""
     kind = kind.strip("\t\n\f\r ").lower()
+    if "nomodule" in tag.attributes and kind != "module":
+        return False  # for browsers that are long gone
     return kind in _SCRIPT_TYPES or kind in {"", "module"}
 
 
