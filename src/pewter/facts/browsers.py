@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from pewter.evidence import Endpoint, Handshake, Hop, Seen
+from pewter.evidence import BrowserHello, Endpoint, Handshake, Hop, Seen
 from pewter.phrases import some
 from pewter.pki import (
     MUST_STAPLE,
@@ -170,16 +170,21 @@ def _of_handshake(case: Case, endpoint: Endpoint, leaf: Certificate) -> Iterator
             yield Objection(frozenset({browser}), Prediction.CANNOT_CONNECT, words)
 
 
+def _hello_of(endpoint: Endpoint, browser: Browser) -> BrowserHello | None:
+    """What came of a hello with just what the browser offers."""
+    hellos = endpoint.protocol.browsers if endpoint.protocol is not None else ()
+    return next((each for each in hellos if each.browser == browser.value), None)
+
+
 def takes_hello_of(endpoint: Endpoint, browser: Browser) -> bool:
     """Whether a hello with just what the browser offers was taken."""
-    hellos = endpoint.protocol.browsers if endpoint.protocol is not None else ()
-    return any(each.browser == browser.value and each.seen == Seen(True) for each in hellos)
+    hello = _hello_of(endpoint, browser)
+    return hello is not None and hello.seen == Seen(True)
 
 
 def why_hello_refused(endpoint: Endpoint, browser: Browser) -> str:
     """In words; empty where the server took the browser's hello, or where that was not seen."""
-    hellos = endpoint.protocol.browsers if endpoint.protocol is not None else ()
-    hello = next((each for each in hellos if each.browser == browser.value), None)
+    hello = _hello_of(endpoint, browser)
     if hello is None or hello.seen != Seen(False):
         return ""
     if hello.minds or hello.minds_octets:
@@ -266,14 +271,14 @@ def _of_path(path: Path) -> Iterator[Objection]:
     """What Firefox alone asks of the intermediates."""
     if words := too_deep(path):
         yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
-    for issuer in path.certificates[1:]:
-        if issuer is not path.anchor and (words := issuer_purpose_problem(issuer)):
+    for issuer in path.intermediates:
+        if words := issuer_purpose_problem(issuer):
             yield Objection(FIREFOX, Prediction.NOT_TRUSTED, words)
 
 
 def too_deep(path: Path) -> str:
     """More intermediates than one browser takes; empty where there are not."""
-    count = len(path.certificates) - 1 - (path.anchor is not None)
+    count = len(path.intermediates)
     return f"{count} intermediates, and it takes {MOST_INTERMEDIATES}" if count > MOST_INTERMEDIATES else ""
 
 

@@ -111,7 +111,7 @@ class Asker:
             self.certificates.update(conversation.certificates)
             answer = conversation.answer
             ended = isinstance(answer, Ended) and answer.how is not HowEnded.GARBLED
-            is_silent = ended and isinstance(answer, Ended) and answer.how is HowEnded.SILENT
+            is_silent = isinstance(answer, Ended) and answer.how is HowEnded.SILENT
             return _Said(failure, answer, ended, isinstance(answer, Handshake), is_silent)
 
         return Probe(offer, await self._reliably(send))
@@ -161,7 +161,7 @@ class Asker:
                     self._took(begun)
                 return said.answer
             if said.failure is None:
-                found = await self._in_doubt(said, send, begun)
+                found = await self._in_doubt(said, send)
                 if found is not None:
                     return found
             detail = said.failure.detail if said.failure is not None else "the server ended every connection"
@@ -178,9 +178,7 @@ class Asker:
         self._strained = f"the server stopped answering after {self.connections} connections ({detail})"
         return Unseen(self._strained)
 
-    async def _in_doubt(
-        self, first: "_Said[A]", send: "Callable[[], Awaitable[_Said[A]]]", begun: float
-    ) -> "A | Unseen | None":
+    async def _in_doubt(self, first: "_Said[A]", send: "Callable[[], Awaitable[_Said[A]]]") -> "A | Unseen | None":
         """What a hello gets that met an end: an answer, or that end where it is sure; None for a server under strain.
 
         What is seen while there is more than one connection at a time may be that strain, and counts for nothing.

@@ -94,6 +94,11 @@ class Path(msgspec.Struct, frozen=True):
         return self.certificates[1] if len(self.certificates) > 1 else None
 
     @property
+    def intermediates(self) -> tuple[Certificate, ...]:
+        """Between the leaf and the anchor, or up to the end of a path that reaches none."""
+        return self.certificates[1:-1] if self.anchor is not None else self.certificates[1:]
+
+    @property
     def is_valid(self) -> bool:
         return self.anchor is not None and not self.faults
 
@@ -228,8 +233,7 @@ def _validated(path: Path, at: datetime.datetime) -> Path:
 
 def _faults(path: Path, at: datetime.datetime) -> Iterator[PathFault]:
     leaf = path.certificates[0]
-    intermediates = path.certificates[1:-1] if path.anchor is not None else path.certificates[1:]
-    for position, issuer in enumerate(intermediates, start=1):
+    for position, issuer in enumerate(path.intermediates, start=1):
         below = path.certificates[1:position]
         yield from _date_faults(issuer, at)
         yield from _authority_faults(issuer, sum(1 for each in below if not each.is_self_issued))

@@ -151,7 +151,7 @@ def _is_taken(offer: Offer) -> Generator[Step, Any, bool]:
 class FirstHello:
     """After the first hello was refused: one that is taken, and for what the first was not.
 
-    ``worked`` is called with a hello that was taken as soon as there is one: from then on it is the control.
+    What :meth:`find` gives is the control while :meth:`explain` asks.
     """
 
     def __init__(self, refused: Probe) -> None:

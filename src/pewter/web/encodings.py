@@ -5,18 +5,15 @@ from collections.abc import Iterator, Mapping
 
 import webencodings
 
+from .markup import after, read_attributes
+
 PRESCANNED = 1024
 """Octets of a page that are looked through for its own word (section 13.2.3.2)."""
 
 _SPACE = b"\t\n\f\r "
 _FIELD = re.compile(r";[\t\r\n ]*charset=(\"[^\"]{0,100}\"?|[^;\t\r\n ]{0,100})", re.IGNORECASE)
-_COMMENT_END = re.compile(rb"-->")
-_META = re.compile(rb"<meta[\t\n\f\r /]", re.IGNORECASE)
-_TAG = re.compile(rb"</?[a-zA-Z][^\t\n\f\r >]*+")
-_SKIPPED = re.compile(rb"[\t\n\f\r /]*+")
-_NAME = re.compile(rb"=?[^\t\n\f\r />=]*+")
-_EQUALS = re.compile(rb"[\t\n\f\r ]*+=[\t\n\f\r ]*+")
-_UNQUOTED = re.compile(rb"[^\t\n\f\r >]*+")
+_META = re.compile(r"<meta[\t\n\f\r /]", re.IGNORECASE)
+_TAG = re.compile(r"</?[a-zA-Z][^\t\n\f\r >]*+")
 _IN_CONTENT = re.compile(
     r"charset[\t\n\f\r ]*+=[\t\n\f\r ]*+(\"[^\"]*\"|'[^']*'|[^\t\n\f\r ;\"'][^\t\n\f\r ;]*+|(?=[\"']))", re.IGNORECASE
 )
@@ -46,7 +43,7 @@ def prescan(octets: bytes) -> webencodings.Encoding | None:
     for mark, label in ((b"<\0?\0x\0", "utf-16le"), (b"\0<\0?\0x", "utf-16be")):
         if head.startswith(mark):
             return webencodings.lookup(label)
-    for attributes in _metas(head):
+    for attributes in _metas(head.decode("latin-1")):
         encoding = encoding_in_meta(attributes)
         if encoding is not None:
             return encoding
@@ -72,49 +69,23 @@ def _as_read(encoding: webencodings.Encoding) -> webencodings.Encoding:
     return webencodings.lookup("windows-1252") if encoding.name == "x-user-defined" else encoding
 
 
-def _metas(head: bytes) -> Iterator[dict[str, str]]:
+def _metas(head: str) -> Iterator[dict[str, str]]:
     """The attributes of meta elements, in their order; comments and other tags are passed over."""
     position = 0
-    while (position := head.find(b"<", position)) >= 0:
-        if head.startswith(b"<!--", position):
-            end = _COMMENT_END.search(head, position + 2)
-            position = end.end() if end is not None else len(head)
-        elif _META.match(head, position):
-            attributes, position = _attributes(head, position + 5)
-            yield {name.decode("latin-1"): value.decode("latin-1") for name, value in attributes.items()}
-        elif (tag := _TAG.match(head, position)) is not None:
-            _, position = _attributes(head, tag.end())
-        elif head[position + 1 : position + 2] in {b"!", b"/", b"?"}:
-            end_at = head.find(b">", position)
-            position = end_at + 1 if end_at >= 0 else len(head)
+    while (position := head.find("<", position)) >= 0:
+        if head.startswith("<!--", position):
+            position = after(head, "-->", position + 2)
+        elif _META.match(head, position) or _TAG.match(head, position):
+            is_meta = _META.match(head, position) is not None
+            tag = _TAG.match(head, position)
+            assert tag is not None
+            attributes, end, _ = read_attributes(head, position + len("<meta") if is_meta else tag.end())
+            if end < 0:
+                return
+            position = end
+            if is_meta:
+                yield attributes
+        elif head[position + 1 : position + 2] in {"!", "/", "?"}:
+            position = after(head, ">", position)
         else:
             position += 1
-
-
-def _attributes(head: bytes, position: int) -> tuple[dict[bytes, bytes], int]:
-    """Of a tag, each once, and the position of its end; none of a tag that does not end within the octets."""
-    found: dict[bytes, bytes] = {}
-    while True:
-        skipped = _SKIPPED.match(head, position)
-        assert skipped is not None
-        position = skipped.end()
-        if position >= len(head):
-            return {}, len(head)
-        if head[position : position + 1] == b">":
-            return found, position + 1
-        name = _NAME.match(head, position)
-        assert name is not None
-        position, value = name.end(), b""
-        if (equals := _EQUALS.match(head, position)) is not None:
-            position = equals.end()
-            quote = head[position : position + 1]
-            if quote in {b'"', b"'"}:
-                end = head.find(quote, position + 1)
-                if end < 0:
-                    return {}, len(head)
-                value, position = head[position + 1 : end], end + 1
-            else:
-                unquoted = _UNQUOTED.match(head, position)
-                assert unquoted is not None
-                value, position = unquoted[0], unquoted.end()
-        found.setdefault(name[0].lower(), value)

@@ -95,7 +95,7 @@ def _tags(text: str) -> Iterator[tuple[StartTag | EndTag, bool]]:
             return
         following = text[position + 1 : position + 2]
         if foreign and text.startswith("<![CDATA[", position):
-            position = _after(text, "]]>", position)
+            position = after(text, "]]>", position)
             continue
         if following == "!" and text.startswith("<!--", position):
             position = _after_comment(text, position + 4)
@@ -104,13 +104,16 @@ def _tags(text: str) -> Iterator[tuple[StartTag | EndTag, bool]]:
         name = _TAG_NAME.match(text, position + 1 + is_end)
         if name is None:
             # "</ x>", "<!x>" and "<?x>" are comments up to the next ">"; any other "<" is text.
-            position = _after(text, ">", position) if is_end or following in {"!", "?"} else position + 1
+            position = after(text, ">", position) if is_end or following in {"!", "?"} else position + 1
             continue
-        attributes, position, is_closed = _read_attributes(text, name.end())
+        attributes, position, is_closed = read_attributes(text, name.end())
         if position < 0:
             return  # the page ends within the tag: browsers drop it
         count += 1
         title = _named(name[0])
+        attributes = {
+            each: unescape(value, in_attribute=True).replace("\0", "\ufffd") for each, value in attributes.items()
+        }
         if is_end:
             foreign -= title in _FOREIGN and foreign > 0
             yield EndTag(title), False
@@ -132,7 +135,8 @@ def _named(text: str) -> str:
     return text.translate(_ASCII_LOWER)
 
 
-def _after(text: str, mark: str, position: int) -> int:
+def after(text: str, mark: str, position: int) -> int:
+    """Behind a mark, or the end of the text."""
     found = text.find(mark, position)
     return found + len(mark) if found >= 0 else len(text)
 
@@ -173,8 +177,8 @@ def _script_end(text: str, position: int) -> int:
 _END_TAGS = {name: re.compile(rf"</{name}(?=[\t\n\f\r />])", re.IGNORECASE) for name in _RAW_TEXT | _ESCAPABLE_TEXT}
 
 
-def _read_attributes(text: str, position: int) -> tuple[dict[str, str], int, bool]:
-    """Attributes, the position after the tag's ``>`` (-1 where the page ends before it), and a slash before it."""
+def read_attributes(text: str, position: int) -> tuple[dict[str, str], int, bool]:
+    """Attributes as written, the position after the tag's ``>`` (-1 where the text ends before it), and a slash there."""
     attributes: dict[str, str] = {}
     while True:
         skipped = _SKIPPED.match(text, position)
@@ -201,7 +205,7 @@ def _read_attributes(text: str, position: int) -> tuple[dict[str, str], int, boo
                 assert unquoted is not None
                 value, position = unquoted[0], unquoted.end()
         if len(attributes) < MAX_ATTRIBUTES:
-            attributes.setdefault(_named(name[0]), unescape(value, in_attribute=True).replace("\0", "\ufffd"))
+            attributes.setdefault(_named(name[0]), value)
 
 
 def unescape(text: str, *, in_attribute: bool = False) -> str:

@@ -56,13 +56,13 @@ _STATIC_IMPORT = re.compile(
 )
 _HEAD = {"html", "head", "title", "meta", "link", "script", "style", "base", "noscript", "template", "noframes"}
 """Elements that do not begin a body (HTML section 13.2.6.4.4)."""
+_LOCATION = r"(?:window\.|document\.|self\.|top\.)?location"
 _ASSIGNS_LOCATION = (
-    r"(?:window\.|document\.|self\.|top\.)?location(?:\.href)?\s{0,9}+=\s{0,9}+[\"']([^\"'\s]{1,2000}+)[\"']"
-    r"|(?:window\.|document\.|self\.|top\.)?location\.(?:replace|assign)\(\s{0,9}+[\"']([^\"'\s]{1,2000}+)[\"']"
+    rf"{_LOCATION}(?:\.href)?\s{{0,9}}+=\s{{0,9}}+[\"']([^\"'\s]{{1,2000}}+)[\"']"
+    rf"|{_LOCATION}\.(?:replace|assign)\(\s{{0,9}}+[\"']([^\"'\s]{{1,2000}}+)[\"']"
 )
 _SCRIPT_MOVE = re.compile(_ASSIGNS_LOCATION)
 _STATEMENT_BEFORE = re.compile(r"(?:\A|[;\n])\s{0,200}+\Z|(?:\A|\n)\s{0,200}+(?:<!--|//<!\[CDATA\[)\s{0,200}+\Z")
-_LOCATION = r"(?:window\.|document\.|self\.|top\.)?location"
 _TO_HTTPS = re.compile(
     rf"{_LOCATION}\.protocol\s{{0,9}}+=\s{{0,9}}+[\"']https:?[\"']"
     rf"|{_LOCATION}(?:\.href\s{{0,9}}+=|\s{{0,9}}+=|\.replace\(|\.assign\()\s{{0,9}}+"

@@ -175,8 +175,8 @@ def _bare_anchor(case: HasChains, chain: Chain) -> tuple[str, str, str] | None:
 def _purpose(case: HasChains, chain: Chain) -> tuple[str, str, str] | None:
     words = purpose_problem(chain.leaf) if isinstance(chain.leaf, Certificate) else ""
     path = chain.assessment.best if chain.assessment is not None else None
-    for issuer in path.certificates[1:] if path is not None and not words else ():
-        if path is not None and issuer is not path.anchor and (found := issuer_purpose_problem(issuer)):
+    for issuer in path.intermediates if path is not None and not words else ():
+        if found := issuer_purpose_problem(issuer):
             return found, _PURPOSE_EXPECTED, issuer.sha256
     if not isinstance(chain.leaf, Certificate) or not words:
         return None
