@@ -21,6 +21,7 @@ with atheris.instrument_imports(include=["pewter"]):
     from pewter.errors import FileError
     from pewter.escape import escaped
     from pewter.evidence import Name, Offer
+    from pewter.gather.codings import uncompressed
     from pewter.gather.name_service import lookup_of
     from pewter.names.answers import soa_above
     from pewter.names.caa import RelevantSet, climb, may_issue, oddities, read_caa
@@ -99,6 +100,12 @@ def page(octets: bytes) -> None:
     """The first octet picks how much of the rest is its charset."""
     cut = octets[0] % 16 if octets else 0
     read_page(octets[1 + cut :], BASE, f"text/html; charset={text(octets[1 : 1 + cut])}")
+
+
+def body(octets: bytes) -> None:
+    """In each coding, and in two."""
+    for encoding in ("gzip", "deflate", "br", "zstd", "gzip, br"):
+        uncompressed(octets, encoding, 1 << 16)
 
 
 def head(octets: bytes) -> None:
@@ -181,6 +188,7 @@ PARSERS = (
     lambda octets: read_style_sheet(octets, BASE),
     lambda octets: read_sitemap(octets, BASE),
     head,
+    body,
     location,
     fields,
     lambda octets: read_har(octets, AT),
@@ -215,6 +223,7 @@ NAMES = [
     "style-sheet",
     "sitemap",
     "head",
+    "body",
     "url",
     "fields",
     "har",

@@ -178,7 +178,7 @@ _END_TAGS = {name: re.compile(rf"</{name}(?=[\t\n\f\r />])", re.IGNORECASE) for 
 
 
 def read_attributes(text: str, position: int) -> tuple[dict[str, str], int, bool]:
-    """Attributes as written, the position after the tag's ``>`` (-1 where the text ends before it), and a slash there."""
+    """Attributes as written, the position after the tag's ``>`` (-1 where there is none), and a last slash."""
     attributes: dict[str, str] = {}
     while True:
         skipped = _SKIPPED.match(text, position)
