@@ -4,7 +4,7 @@ import pytest
 
 from pewter.errors import UsageError
 from pewter.gather.guard import Guard
-from pewter.gather.routes import Destination, Routes, read_address_and_port, read_origin, read_route
+from pewter.gather.routes import Destination, Routes, read_origin, read_resolver, read_route
 from pewter.gather.slots import BudgetSpent, Priority, Slots
 
 
@@ -70,9 +70,9 @@ def test_malformed_routes(text, message):
 def test_resolver_addresses(text, expected):
     if expected is None:
         with pytest.raises(UsageError, match="--resolver"):
-            read_address_and_port(text, "--resolver", 53)
+            read_resolver(text)
     else:
-        assert read_address_and_port(text, "--resolver", 53) == expected
+        assert read_resolver(text) == expected
 
 
 @pytest.mark.parametrize(
@@ -81,7 +81,11 @@ def test_resolver_addresses(text, expected):
         ("192.0.2.7", ("www.x.example", "192.0.2.7", None)),
         ("Shop.x.example=192.0.2.7:8443", ("shop.x.example", "192.0.2.7", 8443)),
         ("[2001:db8::7]:443", ("www.x.example", "2001:db8::7", 443)),
+        ("[2001:db8::7]", ("www.x.example", "2001:db8::7", None)),
+        ("2001:db8::7", ("www.x.example", "2001:db8::7", None)),
         ("x=origin.example", None),
+        ("[2001:db8::7]:", None),
+        ("192.0.2.7:0", None),
         ("=192.0.2.7", None),
         ("192.0.2.7:99999", None),
     ],

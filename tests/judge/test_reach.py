@@ -13,6 +13,7 @@ from pewter.evidence import (
     Origin,
     Seen,
     StopCause,
+    Stopped,
     Unseen,
 )
 from pewter.judge.rules import reach
@@ -55,9 +56,15 @@ def two(first, after, *ways, second=SECOND):
     return case(*ways, names=[name(HOST, ADDRESS, second)], endpoints=both)
 
 
-def behind_edge(hello, secure, plain):
+def behind_edge(hello, secure, plain, *ways, address="198.51.100.9", port=None):
     certificates = stored(leaf("mail.x.example"), root())
-    return case(origins=(Origin(HOST, "198.51.100.9", None, hello, secure, plain),), certificates=certificates)
+    origins = (Origin(HOST, address, port, hello, secure, plain),)
+    return case(*ways, names=[name()], origins=origins, certificates=certificates)
+
+
+VALID, AGAIN = probe(handshake()), Seen(hop(HTTP, 301, ("Location", HTTPS)))
+ROUND = journey(hop(HTTPS, 301, ("Location", HTTPS)), end=Stopped(HTTPS, StopCause.LOOP, "it comes round again"))
+OVER_HTTP = journey(hop(HTTPS, 302), hop(HTTP, 302), end=Stopped(HTTPS, StopCause.LOOP, "it comes round again"))
 
 
 def dated(date):
@@ -103,7 +110,19 @@ CASES = {
         "valid": behind_edge(probe(handshake()), Seen(hop(HTTPS, 403)), Seen(hop(HTTP, 403))),
         "open": behind_edge(probe(handshake()), Seen(hop(HTTPS)), Unseen("refused")),
         "plain": behind_edge(probe(REFUSED), None, Seen(hop(HTTP))),
-        "asks-for-https-again": behind_edge(probe(REFUSED), None, Seen(hop(HTTP, 301, ("Location", HTTPS)))),
+        "asks-for-https-again": behind_edge(probe(REFUSED), None, AGAIN),
+        "circle": behind_edge(probe(REFUSED), None, AGAIN, ROUND),
+        "circle-beside-a-valid-certificate": behind_edge(VALID, Seen(hop(HTTPS)), AGAIN, ROUND),
+        "circle-beside-another-certificate": behind_edge(
+            probe(handshake(leaf("mail.x.example"))), Seen(hop(HTTPS)), AGAIN, ROUND
+        ),
+        "circle-of-its-own": behind_edge(VALID, Seen(hop(HTTPS, 301, ("Location", HTTPS))), AGAIN, ROUND),
+        "circle-over-http-is-another": behind_edge(VALID, Seen(hop(HTTPS)), AGAIN, OVER_HTTP),
+        "valid-and-asks-again": behind_edge(VALID, Seen(hop(HTTPS, 403)), AGAIN, journey(HTTPS)),
+        "without-intermediate": behind_edge(probe(handshake(leaf())), Seen(hop(HTTPS, 403)), Unseen("refused")),
+        "the-edge-itself": behind_edge(VALID, Seen(hop(HTTPS)), Seen(hop(HTTP)), address=ADDRESS),
+        "the-edge-itself-by-port": behind_edge(VALID, Seen(hop(HTTPS)), Seen(hop(HTTP)), address=ADDRESS, port=443),
+        "another-port-beside-the-edge": behind_edge(VALID, Seen(hop(HTTPS, 403)), None, address=ADDRESS, port=8443),
         "other-name": behind_edge(probe(handshake(leaf("mail.x.example"))), Seen(hop(HTTPS, 403)), Unseen("refused")),
         "not-trusted": behind_edge(probe(handshake(root())), Unseen("x"), Unseen("refused")),
         "dead": behind_edge(probe(REFUSED), None, Unseen("refused")),

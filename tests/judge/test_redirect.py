@@ -81,6 +81,7 @@ ENDLESS = journey(*(hop(f"{HTTPS}{n}", 302) for n in range(21)), end=Stopped(f"{
 THERE = journey(hop(HTTP, 302), hop(HTTPS, 302), end=Stopped(HTTP, StopCause.LOOP, ""))
 REFUSED = probe(NoConnection(HowFailed.REFUSED, "the connection was refused"))
 ASKS_AGAIN = Origin(HOST, "198.51.100.9", None, REFUSED, None, Seen(hop(HTTP, 301, ("Location", HTTPS))))
+ROUND = journey(hop(HTTPS, 301), end=Stopped(HTTPS, StopCause.LOOP, ""))
 BACK = journey(hop(HTTPS, 302), hop(HTTP, 302), end=Stopped(HTTPS, StopCause.LOOP, ""))
 ABSENT = journey(f"{HTTP}pewter-no-such-page", hop(f"{HTTPS}pewter-no-such-page", 404), reason="absent")
 MOVING = page(HTTP, moves=(Move(MoveKind.META_REFRESH, HTTPS),))
@@ -128,7 +129,8 @@ CASES = {
     },
     redirect_ends.loop: {
         "alike-from-every-way-in": at(THERE, BACK),
-        "an-origin-that-asks-for-https-again": at(THERE, BACK, origins=(ASKS_AGAIN,)),
+        "an-origin-that-asks-for-https-again": at(ROUND, origins=(ASKS_AGAIN,)),
+        "an-origin-beside-another-circle": at(THERE, BACK, origins=(ASKS_AGAIN,)),
         "holds": at(journey(HTTP, HTTPS)),
         "unknown": at(unseen(HTTP)),
         "endless": at(ENDLESS),

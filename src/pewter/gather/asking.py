@@ -190,7 +190,7 @@ class Asker:
         async with self._doubt:
             for turn in turns():
                 if turn is Turn.CONTROL:
-                    if self.worked is None or self._ends_without_alert:
+                    if self.worked is None or (self._ends_without_alert and self.steadiness.ends_needed()):
                         continue
                     if await self._works_still():
                         controls += 1
@@ -213,11 +213,15 @@ class Asker:
                         self._lost(ends)
                     return said.answer
                 last, ends = said.answer, ends + 1
-                if self.steadiness.is_uneven:
+                if self.steadiness.is_uneven or self._ends_without_alert:
                     needed = self.steadiness.ends_needed()
-                    if needed is None or ends >= needed:
-                        return Unseen(UNSTEADY) if needed is None else last
-                elif self.worked is None or self._ends_without_alert:
+                    if first.is_silent and not self.steadiness.is_uneven:
+                        needed = enough
+                    if needed is not None and ends >= needed:
+                        return last
+                    if ends >= MOST:
+                        return Unseen(UNSTEADY) if self.steadiness.is_uneven else last
+                elif self.worked is None:
                     if ends >= enough:
                         return last
                 elif ends >= sure and controls >= sure:
@@ -227,12 +231,11 @@ class Asker:
 
     def _took(self, begun: float) -> None:
         self._took_one_begun = max(self._took_one_begun, begun)
-        if self.is_slowed_down:
-            self.steadiness.taken += 1
+        self.steadiness.took(one_by_one=self.is_slowed_down)
 
     def _lost(self, count: int = 1) -> None:
         if self.is_slowed_down:
-            self.steadiness.lost += count
+            self.steadiness.lose(count)
 
     async def _works_still(self) -> bool:
         """The control: a hello that this server took before."""

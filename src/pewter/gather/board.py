@@ -151,7 +151,7 @@ class Board:
     host_probes: list[HostProbe] = field(default_factory=list)
     endpoints: dict[tuple[str, str, int], EndpointLook] = field(default_factory=dict)
     front_ends: dict[tuple[str, int], FrontEndBoard] = field(default_factory=dict)
-    origins: dict[tuple[str, str], Origin] = field(default_factory=dict)
+    origins: dict[tuple[str, str, int | None], Origin] = field(default_factory=dict)
     certificates: dict[str, bytes] = field(default_factory=dict)
     covered: dict[str, Name] = field(default_factory=dict)
     statuses: dict[tuple[str, str], StatusAnswer] = field(default_factory=dict)

@@ -11,7 +11,7 @@ from .dns_asking import UNDER_WAY, Asker, SharedAnswers
 from .hosts_file import routes_by_hosts_file
 from .liveness import Lag, Liveness
 from .name_service import NameService
-from .routes import Route, Routes, read_address_and_port, read_route
+from .routes import Route, Routes, read_resolver, read_route
 from .slots import Pool, Slots
 from .threads import Threads
 
@@ -32,7 +32,7 @@ class Network:
         cls, plan: Plan, budget: Budget, shared: "Shared | None" = None, routes: Routes | None = None
     ) -> "Network":
         """One of its own for a look, which may share with looks beside it; ``routes``: the plan's, read before."""
-        resolvers = tuple(read_address_and_port(each, "--resolver", 53) for each in plan.resolvers)
+        resolvers = tuple(read_resolver(each) for each in plan.resolvers)
         most = budget.connections_for(len(plan.targets))
         slots = Slots(plan.connections_per_address, most, shared.pool if shared is not None else None)
         answers = shared.answers if shared is not None else None

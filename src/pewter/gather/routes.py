@@ -13,6 +13,7 @@ from pewter.errors import UsageError
 from pewter.places import socket_text
 from pewter.web.urls import InvalidUrl, read_host
 
+DNS_PORT = 53
 _SIDE = re.compile(r"(?P<host>\[[^\]]*\]|[^:\[\]]+)(?::(?P<port>[0-9]{1,5}))?")
 
 
@@ -73,18 +74,24 @@ def read_route(text: str) -> Route:
 def read_origin(text: str, first: str) -> tuple[str, str, int | None]:
     """``[NAME=]ADDRESS[:PORT]``: the name, ``first`` where none is given, the address and the port."""
     name, equals, there = text.rpartition("=")
-    address, port = read_address_and_port(there, "--origin", 0)
+    address, port = _read_address_and_port(there, "--origin")
     try:
         host = read_host(name) if equals else first
     except InvalidUrl as exc:
         raise UsageError(f"--origin {text!r}: {exc}.") from exc
-    return host, address, port or None
+    return host, address, port
 
 
-def read_address_and_port(text: str, option: str, default_port: int) -> tuple[str, int]:
+def read_resolver(text: str) -> tuple[str, int]:
+    """``192.0.2.53`` or ``[2001:db8::53]:5353``: where it listens, at port 53 where none is given."""
+    address, port = _read_address_and_port(text, "--resolver")
+    return address, port or DNS_PORT
+
+
+def _read_address_and_port(text: str, option: str) -> tuple[str, int | None]:
     """``192.0.2.53`` or ``[2001:db8::53]:5353``; UsageError names the option."""
     try:
-        return str(ipaddress.ip_address(text)), default_port
+        return str(ipaddress.ip_address(text)), None
     except ValueError:
         pass
     match = _SIDE.fullmatch(text)
@@ -92,8 +99,8 @@ def read_address_and_port(text: str, option: str, default_port: int) -> tuple[st
         if match is None:
             raise ValueError
         address = str(ipaddress.ip_address(match["host"].strip("[]")))
-        port = int(match["port"] or default_port)
-        if not 0 < port < 65536:
+        port = int(match["port"]) if match["port"] else None
+        if port is not None and not 0 < port < 65536:
             raise ValueError
     except ValueError:
         raise UsageError(f"{option} {text!r} is no ADDRESS[:PORT], as in 192.0.2.53 or 192.0.2.53:5353.") from None

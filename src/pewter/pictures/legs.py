@@ -22,7 +22,7 @@ class LegsDrawn(msgspec.Struct, frozen=True, omit_defaults=True):
     """What is against the certificate of the origin, or what it answers instead."""
 
     asks_again: bool = False
-    """Over plain HTTP the origin asks for https."""
+    """Over plain HTTP the origin asks for https, and visitors go round in circles."""
 
 
 def draw_legs(case: Case) -> tuple[LegsDrawn, ...]:

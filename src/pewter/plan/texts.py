@@ -5,7 +5,7 @@ import datetime
 import msgspec
 
 from pewter.errors import UsageError
-from pewter.gather.routes import read_address_and_port, read_origin
+from pewter.gather.routes import read_origin, read_resolver
 from pewter.levels import Level
 from pewter.places import socket_text
 from pewter.web.urls import InvalidUrl, Url, read_host, read_url
@@ -88,4 +88,4 @@ def origin_text(given: str, first: str) -> str:
 
 def resolver_text(given: str) -> str:
     """The resolver that was given, with its port.  Raises UsageError."""
-    return socket_text(*read_address_and_port(given, "--resolver", 53))
+    return socket_text(*read_resolver(given))

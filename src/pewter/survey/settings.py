@@ -5,7 +5,7 @@ import msgspec
 from pewter.evidence import EVERY_STEP, Plan, Reply, Step, Target
 from pewter.expectations import Terms
 from pewter.gather.board import Given
-from pewter.gather.routes import read_address_and_port
+from pewter.gather.routes import read_resolver
 from pewter.judge.rules import chosen_rules, steps_for
 from pewter.names.addresses import why_not_public
 from pewter.pki import Certificate, read_certificate
@@ -108,7 +108,7 @@ class Settings(msgspec.Struct, frozen=True):
 
 def _is_private(resolver: str) -> bool:
     """A resolver off the public internet was given: then the names may be there as well."""
-    address, _ = read_address_and_port(resolver, "--resolver", 53)
+    address, _ = read_resolver(resolver)
     return why_not_public(address) is not None
 
 

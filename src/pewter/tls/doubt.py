@@ -10,7 +10,6 @@ No sockets: whoever asks says what came of each turn.
 
 import enum
 import itertools
-import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -25,12 +24,12 @@ leaves, multiplied, make a quarter at most.
 """
 
 ENOUGH = 3
-"""Ends, where a server is known to refuse by ending the connection, or where nothing is at hand to compare with."""
+"""Ends, where nothing is at hand to compare with."""
 
 SURE_SILENCE, ENOUGH_SILENCE = 3, 2
 """Likewise, where nothing came: each takes a whole deadline, and chance has a smaller share in silence."""
 
-MOST = 16
+MOST = 24
 """Times that one hello is sent."""
 
 
@@ -49,20 +48,44 @@ def turns() -> Iterator[Turn]:
 
 @dataclass
 class Steadiness:
-    """How many of the hellos that a server takes are answered."""
+    """How many of the hellos that a server takes are answered.
+
+    Ends that are met while there is more than one connection at a time may be strain and are not counted: what was
+    taken meanwhile is forgotten as soon as there is one at a time.
+    """
 
     taken: int = 0
     lost: int = 0
+    _is_one_by_one: bool = False
 
     @property
     def is_uneven(self) -> bool:
         return bool(self.taken and self.lost)
 
+    def took(self, *, one_by_one: bool) -> None:
+        """A hello was answered."""
+        self._count_anew(one_by_one=one_by_one)
+        self.taken += 1
+
+    def lose(self, count: int = 1) -> None:
+        """Hellos that are taken met an end, one connection at a time."""
+        self._count_anew(one_by_one=True)
+        self.lost += count
+
+    def _count_anew(self, *, one_by_one: bool) -> None:
+        if one_by_one and not self._is_one_by_one:
+            self.taken = 0
+            self._is_one_by_one = True
+
     def ends_needed(self) -> int | None:
         """Ends in a row that a hello which is taken meets at most once in as many times as :data:`ODDS` says.
 
-        None where connections fail so often that no number of ends tells anything.
+        The rate is not known but by what was counted: of all rates alike, each counts as much as it explains of that
+        (Laplace's rule of succession, for a run of ends).  None where no number up to :data:`MOST` is enough.
         """
-        rate = (self.lost + 1) / (self.lost + self.taken + 2)  # Laplace's rule of succession
-        needed = math.ceil(math.log(ODDS) / math.log(rate))
-        return needed if needed <= MOST else None
+        odds = 1.0
+        for more in range(MOST):
+            odds *= (self.lost + 1 + more) / (self.lost + self.taken + 2 + more)
+            if odds <= ODDS:
+                return more + 1
+        return None

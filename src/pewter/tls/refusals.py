@@ -18,7 +18,7 @@ from .browsers import CHROMIUM, FIREFOX
 from .candidates import EVERY_TLS_1_3_GROUP
 from .codepoints import HYBRID_GROUPS, ExtensionType, Group, Version, extension_name
 from .hellos import build_client_hello
-from .offers import MODERN, OPTIONAL_EXTENSIONS, make_hello
+from .offers import FIRST_SHARES, MODERN, OPTIONAL_EXTENSIONS, make_hello
 from .shares import make_share
 from .steps import Ask, Exchange, Search, Step, Together
 from .trial import Picked
@@ -178,7 +178,8 @@ class FirstHello:
         if isinstance(again.answer, Handshake):
             self.probe = again
             return
-        self.cause = yield from (cause_of_silence(first) if _is_silent(again) else cause_of(first))
+        sent = _replaced(first, shares=tuple(map(int, FIRST_SHARES))) if first.shares is None else first
+        self.cause = yield from (cause_of_silence(sent) if _is_silent(again) else cause_of(sent))
         nearest = first
         if self.cause.extensions:
             nearest = _replaced(first, without=self.cause.extensions)

@@ -23,7 +23,7 @@ def begin(scene: Scene) -> None:
     """Every origin that was given."""
     for text in scene.plan.origins:
         name, address, port = read_origin(text, scene.plan.first)
-        scene.board.origins[name, address] = Origin(name, address, port)
+        scene.board.origins[name, address, port] = Origin(name, address, port)
         failed = functools.partial(_failed, scene, name, address, port)
         scene.start(_look_at(scene, name, address, port), f"origin {socket_text(address, port or HTTPS)}", failed)
 
@@ -41,7 +41,7 @@ async def _look_at(scene: Scene, name: str, address: str, port: int | None) -> N
     if isinstance(probe.answer, Handshake):
         secure = await _ask(scene, Url("https", name, port or HTTPS, "/"), over_tls)
     plain = await _ask(scene, Url("http", name, port or HTTP, "/"), over_http)
-    scene.board.origins[name, address] = Origin(name, address, port, probe, secure, plain)
+    scene.board.origins[name, address, port] = Origin(name, address, port, probe, secure, plain)
 
 
 async def _ask(scene: Scene, url: Url, destination: Destination) -> Seen[Hop] | Unseen:
@@ -50,4 +50,4 @@ async def _ask(scene: Scene, url: Url, destination: Destination) -> Seen[Hop] | 
 
 
 def _failed(scene: Scene, name: str, address: str, port: int | None, reason: str) -> None:
-    scene.board.origins[name, address] = Origin(name, address, port, None, Unseen(reason), Unseen(reason))
+    scene.board.origins[name, address, port] = Origin(name, address, port, None, Unseen(reason), Unseen(reason))

@@ -23,7 +23,7 @@ from pewter.evidence import (
 from pewter.facts.browsers import Browser, demands_certificate, takes_hello_of
 from pewter.facts.case import Case, accepted_versions, why_no_handshake
 from pewter.facts.denials import why_denied
-from pewter.facts.legs import LegState, origin_legs
+from pewter.facts.legs import LegState, OriginLeg, origin_legs
 from pewter.judge.nature import OF_PLACES, GoesBy, Matter, Safety
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import rule
@@ -469,9 +469,16 @@ def origin(case: Case) -> Iterator[RuleOutcome]:
             case LegState.UNKNOWN | LegState.CLOSED:
                 yield Unknown(leg.place, leg.why or "it was not looked at")
             case LegState.PLAIN | LegState.UNVALIDATED:
-                again = "; over plain HTTP it asks for https again, so that visitors go round in circles"
-                seen = f"{leg.state.value}: {leg.why}{again if leg.goes_round else ''}"
+                seen = f"{leg.state.value}: {leg.why}{_again(leg)}"
                 yield Gap(leg.place, seen, "TLS with a certificate that is valid for the name", cause=leg.place.text)
+
+
+def _again(leg: OriginLeg) -> str:
+    if leg.goes_round:
+        return "; over plain HTTP it asks for https again, so that visitors go round in circles"
+    if leg.asks_again and leg.state is LegState.PLAIN:
+        return "; it asks for https again, unless the edge says that its visitor came by https"
+    return ""
 
 
 @rule(
