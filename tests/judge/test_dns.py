@@ -4,10 +4,25 @@ import datetime
 
 import msgspec
 
-from pewter.evidence import Answer, Lookup, Name, Seen, Unanswered, Unseen
+from pewter.evidence import (
+    Alert,
+    Answer,
+    Ended,
+    HowEnded,
+    HowFailed,
+    Lookup,
+    Name,
+    NoConnection,
+    NotTls,
+    Seen,
+    Service,
+    Unanswered,
+    Unseen,
+)
 from pewter.expectations import Expectations, Terms
-from pewter.judge.rules import dns, dns_names, dns_records, reach
-from support.cases import case, endpoint, handshake, hop, journey, outcomes, table
+from pewter.judge.rules import dns, dns_https, dns_names, dns_records, reach
+from support.cases import case, endpoint, handshake, hop, journey, outcomes, probe, stored, table
+from support.certificates import intermediate, leaf
 from support.dns import NONE, SOA, WWW, ZONE, changed
 
 SILENT, TOO_MANY = Unanswered.SILENT, Unanswered.TOO_MANY
@@ -18,13 +33,16 @@ FAILING = Name(WWW, True, tuple(Lookup(kind, Unseen("the name service failed")) 
 ALIAS = f"NOERROR ra; {WWW} CNAME 300 gone.other.test; !other.test SOA 60 a b 1 2 3 4 5"
 DENIED = Name(WWW, True, tuple(Lookup(kind, Seen(Answer("NXDOMAIN"))) for kind in ("A", "AAAA")))
 OPENS = journey(hop(f"https://{WWW}/"))
-H2 = endpoint(msgspec.structs.replace(handshake(), alpn="h2"), host=WWW, address="5.5.5.10")
+WITH_H2 = msgspec.structs.replace(handshake(), alpn="h2")
+CLOSED = NoConnection(HowFailed.REFUSED, "the connection was refused")
+H2 = endpoint(WITH_H2, host=WWW, address="5.5.5.10")
 WITHOUT = endpoint(handshake(), host=WWW, address="5.5.5.10")
 
 
-def zone(*changes, expect=None, name=NAME, journeys=(), endpoints=(), **options):
+def zone(*changes, expect=None, name=NAME, journeys=(), endpoints=(), services=(), **options):
     terms = Terms(expect=expect or Expectations())
-    return case(*journeys, names=[name], endpoints=endpoints, terms=terms, dns=changed(*changes, **options))
+    seen = {"dns": changed(*changes, **options), "services": services, "certificates": stored(leaf("mail.x.example"))}
+    return case(*journeys, names=[name], endpoints=endpoints, terms=terms, **seen)
 
 
 def caa(*values, at=WWW):
@@ -39,6 +57,27 @@ def caa(*values, at=WWW):
 
 def https(*data):
     return {f"r {WWW} HTTPS": "NOERROR ra; " + "; ".join(f"{WWW} HTTPS 60 {each}" for each in data)}
+
+
+B, C, ITSELF = (
+    "0162047465737400",
+    "0163047465737400",
+    f"03777777{len(ZONE.split('.')[0]):02x}{ZONE.split('.')[0].encode().hex()}07{b'example'.hex()}00",
+)
+"""Targets in octets: b.test, c.test and the name."""
+
+AT_B = {"r b.test A": "NOERROR ra; b.test A 60 5.5.5.20", "r b.test AAAA": "NOERROR ra", "r b.test HTTPS": "NOERROR ra"}
+
+
+def serves(answer, address="5.5.5.20", target="b.test", port=443):
+    return Service(WWW, target, port, probe(answer), address)
+
+
+def promised(record, *services, **changes):
+    """By a record at a name that opens, in hexadecimal; b.test has an address."""
+    told = {f"r {name.replace('_', '.')}": text for name, text in changes.items()}
+    told = {key.rpartition(".")[0] + " " + key.rpartition(".")[2]: text for key, text in told.items()}
+    return zone(https(record), AT_B | told, endpoints=[H2], journeys=[OPENS], services=services)
 
 
 def keys(*tags, signed=None, ends="4000000000"):
@@ -237,7 +276,7 @@ CASES = {
         "servfail": zone({f"r {WWW} CAA": "SERVFAIL ra"}),
         "servfail-signed": zone({f"r {WWW} CAA": "SERVFAIL ra"}, keys(11)),
     },
-    (dns_records.https_record_unreadable, dns_records.https_record_contradicts, dns_records.https_record_locks_out, dns_records.https_record_dead_end): {
+    (dns_https.https_record_unreadable, dns_https.https_record_contradicts, dns_https.https_record_locks_out, dns_https.https_record_dead_end): {
         "none": zone(),
         "good": zone(https("00010000010003026832"), endpoints=[H2], journeys=[OPENS]),
         "no-h2": zone(https("00010000010003026832"), endpoints=[WITHOUT], journeys=[OPENS]),
@@ -245,11 +284,35 @@ CASES = {
         "hint-of-a-pool-elsewhere": zone(https("000100000400040505" + "0509"), {f"r {WWW} A": f"NOERROR ra; {WWW} CNAME 60 pool.other.test; pool.other.test A 60 5.5.5.10"}, endpoints=[H2], journeys=[OPENS]),
         "malformed": zone(https("0001000003000301bb01")),
         "alias-beside-service": zone(https("000000", "000100")),
-        "alias-to-nowhere": zone(https("0000" + "01780000"), {"r x A": "NXDOMAIN ra", "r x AAAA": "NXDOMAIN ra"}),
+        "alias-to-nowhere": zone(https("0000" + "01780000"), {"r x A": "NXDOMAIN ra", "r x AAAA": "NXDOMAIN ra", "r x HTTPS": "NXDOMAIN ra"}),
         "alias-not-looked-up": zone(https("0000" + "01780000")),
         "locks-out": zone(https("000100")),
         "ech-not-tried": zone(https("0001000005" + "0003aabbcc"), endpoints=[H2], journeys=[OPENS]),
         "h3-not-tried": zone(https("00010000010003026833"), endpoints=[H2], journeys=[OPENS]),
+    },
+    (dns_https.https_record_contradicts, dns_https.https_record_dead_end): {
+        "alias-end-fails": promised(f"0000{B}", b_test_HTTPS="SERVFAIL ra"),
+        "alias": promised(f"0000{B}"),
+        "alias-to-no-service": promised("000000"),
+        "alias-to-itself": promised(f"0000{ITSELF}"),
+        "alias-by-way-to-no-service": promised(f"0000{B}", b_test_HTTPS="NOERROR ra; b.test HTTPS 60 000000"),
+        "aliases-in-a-circle": promised(f"0000{B}", b_test_HTTPS=f"NOERROR ra; b.test HTTPS 60 0000{C}", c_test_HTTPS=f"NOERROR ra; c.test HTTPS 60 0000{B}"),
+        "alias-to-a-service": promised(f"0000{B}", serves(WITH_H2), b_test_HTTPS="NOERROR ra; b.test HTTPS 60 00010000010003026832"),
+        "alias-to-a-service-that-is-closed": promised(f"0000{B}", serves(CLOSED), b_test_HTTPS="NOERROR ra; b.test HTTPS 60 000100"),
+        "target": promised(f"0001{B}00010003026832", serves(WITH_H2)),
+        "target-with-another-certificate": promised(f"0001{B}", serves(handshake(leaf("mail.x.example"), intermediate()))),
+        "target-closed": promised(f"0001{B}", serves(CLOSED)),
+        "target-closed-at-one-address": promised(f"0001{B}00010003026832", serves(WITH_H2), serves(CLOSED, "5.5.5.21")),
+        "target-without-h2": promised(f"0001{B}00010003026832", serves(handshake())),
+        "target-refuses": promised(f"0001{B}", serves(Alert(2, 112))),
+        "target-speaks-no-tls": promised(f"0001{B}", serves(NotTls(b"SSH-2.0"))),
+        "target-ends-the-hello": promised(f"0001{B}", serves(Ended(HowEnded.RESET, "reset"))),
+        "target-not-contacted": promised(f"0001{B}", serves(Unseen("not contacted: 10.0.0.1 is private"), "")),
+        "target-not-looked-at": promised(f"0001{B}"),
+        "target-is-private": promised(f"0001{B}", b_test_A="NOERROR ra; b.test A 60 10.0.0.1"),
+        "port": promised("00010000030002" + "20fb", serves(WITH_H2, "5.5.5.10", WWW, 8443)),
+        "port-closed": promised("00010000030002" + "20fb", serves(CLOSED, "5.5.5.10", WWW, 8443)),
+        "h3-alone-needs-no-tcp": promised(f"0001{B}000100030268330002" + "0000"),
     },
     (dns_records.dnssec_broken, dns_records.dnssec_expiring, dns_records.dnssec_absent): {
         "unsigned": zone(),

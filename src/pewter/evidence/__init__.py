@@ -39,6 +39,7 @@ from .protocols import (
     VersionSeen,
 )
 from .root import Evidence, HostProbe, NotContacted
+from .services import Service
 
 __all__ = [
     "EVERY_STEP",
@@ -87,6 +88,7 @@ __all__ = [
     "Reference",
     "Reply",
     "Seen",
+    "Service",
     "Statement",
     "StatementKind",
     "StatusAnswer",

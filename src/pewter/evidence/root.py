@@ -12,6 +12,7 @@ from .observed import Fault, Seen, Unseen
 from .origins import Origin
 from .pages import Page
 from .plan import Plan
+from .services import Service
 
 
 class NotContacted(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -56,6 +57,9 @@ class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
 
     host_probes: tuple[HostProbe, ...] = ()
     origins: tuple[Origin, ...] = ()
+    services: tuple[Service, ...] = ()
+    """Servers elsewhere, or at another port, that HTTPS records promise."""
+
     certificates: tuple[StoredCertificate, ...] = ()
     fetched_issuers: tuple[FetchedIssuer, ...] = ()
     given_trust: tuple[str, ...] = ()

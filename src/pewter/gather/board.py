@@ -27,6 +27,7 @@ from pewter.evidence import (
     Plan,
     Probe,
     Seen,
+    Service,
     StatusAnswer,
     StatusMethod,
     StoredCertificate,
@@ -152,6 +153,10 @@ class Board:
     endpoints: dict[tuple[str, str, int], EndpointLook] = field(default_factory=dict)
     front_ends: dict[tuple[str, int], FrontEndBoard] = field(default_factory=dict)
     origins: dict[tuple[str, str, int | None], Origin] = field(default_factory=dict)
+    services: dict[tuple[str, str, int], tuple[Service, ...]] = field(default_factory=dict)
+    promised: set[tuple[str, int]] = field(default_factory=set)
+    """Hosts and ports that HTTPS records of the site name."""
+
     certificates: dict[str, bytes] = field(default_factory=dict)
     covered: dict[str, Name] = field(default_factory=dict)
     statuses: dict[tuple[str, str], StatusAnswer] = field(default_factory=dict)
@@ -203,6 +208,7 @@ class Board:
             pages=tuple(page for _, page in sorted(self.pages.items())),
             host_probes=tuple(sorted(self.host_probes, key=lambda each: (order.get(each.name, 0), each.scheme))),
             origins=tuple(self.origins.values()),
+            services=tuple(each for _, found in sorted(self.services.items()) for each in found),
             certificates=tuple(StoredCertificate(sha, der) for sha, der in sorted(self.certificates.items())),
             fetched_issuers=tuple(self.fetched),
             given_trust=tuple(each.sha256 for each in given.trust),

@@ -132,7 +132,7 @@ class Scene:
         typed -= listed
         own = frozenset(self._own_addresses(typed))
         ports = frozenset(board.ports.values())
-        return Guard(typed, frozenset(board.added), own, ports, self.network.routes, listed)
+        return Guard(typed, frozenset(board.added), own, ports, self.network.routes, frozenset(board.promised), listed)
 
     def _own_addresses(self, typed: frozenset[str]) -> Iterator[str]:
         for name in typed:

@@ -1,5 +1,6 @@
 """HTTPS records: what a name says of its own service (RFC 9460)."""
 
+import enum
 import functools
 import ipaddress
 import itertools
@@ -8,8 +9,10 @@ from typing import TypeVar
 
 import msgspec
 
+from pewter.evidence import Reply, Unseen
 from pewter.octets import DecodeError, Reader
 
+from .answers import Answers, final_data
 from .labels import label_text
 
 ALIAS_MODE = 0
@@ -40,6 +43,10 @@ class HttpsRecord(msgspec.Struct, frozen=True):
     def protocols(self) -> tuple[str, ...]:
         """All that it offers: ``http/1.1`` unless it is taken out (section 7.1.2)."""
         return self.alpn if self.no_default_alpn else (*self.alpn, "http/1.1")
+
+    @property
+    def goes_over_tcp(self) -> bool:
+        return any(each != "h3" for each in self.protocols)
 
     def __str__(self) -> str:
         words = [str(self.priority), self.target]
@@ -190,3 +197,69 @@ def read_set(data: Sequence[str]) -> HttpsSet:
         mixed = "an alias (priority 0) stands beside services, which clients then ignore" if services else ""
         return HttpsSet(alias=aliases[0], problem=mixed)
     return HttpsSet(services=tuple(each for each in services if not each.unknown_mandatory))
+
+
+MOST_ALIASES = 8
+"""Records of AliasMode that are followed in a row (section 3.1 leaves the bound to the client)."""
+
+
+class AliasEnd(enum.Enum):
+    """How the records of a name end, whether by way of aliases or not."""
+
+    SERVICES = "services"
+    ADDRESSES = "addresses"
+    """The last name has no record that can be used: its addresses serve, at the usual port."""
+
+    NO_SUCH_SERVICE = "no such service"
+    CIRCLE = "a circle"
+    TOO_LONG = "too long"
+    UNKNOWN = "unknown"
+
+
+class Followed(msgspec.Struct, frozen=True):
+    """Where the records of a name lead."""
+
+    owners: tuple[str, ...]
+    """The name, and the targets of aliases in their order; the last of a circle is one that was there already."""
+
+    end: AliasEnd
+    first: HttpsSet
+    services: tuple[HttpsRecord, ...] = ()
+    """Of the last name."""
+
+    why: str = ""
+    """It is not known."""
+
+    @property
+    def last(self) -> str:
+        return self.owners[-1]
+
+    def target_of(self, service: HttpsRecord) -> str:
+        """``.`` means the owner of the record."""
+        return self.last if service.target == "." else service.target
+
+
+def follow(answers: Answers, name: str) -> Followed | None:
+    """The HTTPS records of a name and of those that it is an alias to; None where it has none (section 3)."""
+    owners = [name]
+    first: HttpsSet | None = None
+    while True:
+        reply = answers.resolved(owners[-1], "HTTPS")
+        if first is not None and (isinstance(reply, Unseen) or reply.rcode not in {"NOERROR", "NXDOMAIN"}):
+            why = reply.reason if isinstance(reply, Unseen) else f"the resolver answers {reply.rcode}"
+            return Followed(tuple(owners), AliasEnd.UNKNOWN, first, why=why)
+        data = final_data(reply, owners[-1], "HTTPS") if isinstance(reply, Reply) else frozenset[str]()
+        if first is None and not data:
+            return None
+        found = read_set(sorted(data))
+        first = first or found
+        if found.services or not found.alias:
+            end = AliasEnd.SERVICES if found.services else AliasEnd.ADDRESSES
+            return Followed(tuple(owners), end, first, found.services)
+        if found.alias == ".":
+            return Followed(tuple(owners), AliasEnd.NO_SUCH_SERVICE, first)
+        owners.append(found.alias)
+        if found.alias in owners[:-1]:
+            return Followed(tuple(owners), AliasEnd.CIRCLE, first)
+        if len(owners) > MOST_ALIASES + 1:
+            return Followed(tuple(owners), AliasEnd.TOO_LONG, first)

@@ -4,6 +4,7 @@ In rounds, each of which asks everything at once: the resolvers; the resolver fo
 directly; those again that were silent or differ.  The look at the site itself never waits for any of it.
 """
 
+import itertools
 from collections.abc import Coroutine, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -21,7 +22,7 @@ from pewter.names.answers import (
     soa_above,
 )
 from pewter.names.comparison import differs_at_first
-from pewter.names.https_records import read_set
+from pewter.names.https_records import AliasEnd, follow
 from pewter.names.signatures import delegated_tags
 from pewter.names.zones import apex_of, delegation_in, lameness, parent_zone_of
 from pewter.web.sites import sibling_of
@@ -32,6 +33,7 @@ from ..hosts_file import in_hosts_file
 from ..routes import Destination
 from ..scene import Scene
 from ..together import both, together
+from . import services
 
 MAX_SERVERS = 13
 """Of one zone, by name."""
@@ -44,6 +46,9 @@ REPEATS = 3
 ADDRESS_TYPES = ("A", "AAAA")
 OF_A_NAME = ("A", "AAAA", "CAA", "HTTPS")
 PORT = 53
+HTTPS_PORT = 443
+MAX_SERVICES = 4
+"""Of the HTTPS records of one name, in the order in which clients try them."""
 
 
 def begin(scene: Scene) -> None:
@@ -124,12 +129,7 @@ class _DnsLook:
                 reply = answers.resolved(name, kind)
                 if isinstance(reply, Reply) and reply.rcode == "SERVFAIL":
                     asked.append(asker.ask(0, name, kind, Way.CHECKING_DISABLED))
-            https = answers.resolved(name, "HTTPS")
-            if isinstance(https, Reply) and final_data(https, name, "HTTPS"):
-                found = read_set(sorted(final_data(https, name, "HTTPS")))
-                for target in (found.alias, *(each.target for each in found.services)):
-                    if target not in {"", ".", name}:
-                        asked += (asker.ask(0, target, kind, Way.RESOLVED) for kind in ADDRESS_TYPES)
+            asked.append(self._https(name))
         for level in dict.fromkeys(above for name in self.names for above in ancestors(name)):
             soa = answers.resolved(level, "SOA")
             if isinstance(soa, Reply) and soa.rcode == "SERVFAIL":
@@ -142,6 +142,24 @@ class _DnsLook:
             asked += self._addresses_of_servers(answers, zone, MAX_SERVERS)
             asked += self._addresses_of_servers(answers, parent or "", PARENT_SERVERS)
         await together(*asked)
+
+    async def _https(self, name: str) -> None:
+        """Where HTTPS records lead: aliases are followed, and what is promised elsewhere is looked at."""
+        found = follow(self.answers(), name)
+        while found is not None and found.end is AliasEnd.UNKNOWN:
+            reply = await self.asker.ask(0, found.last, "HTTPS", Way.RESOLVED)
+            if not isinstance(reply, Reply) or reply.rcode not in {"NOERROR", "NXDOMAIN"}:
+                break
+            found = follow(self.answers(), name)
+        if found is None:
+            return
+        promised = tuple(each for each in found.services if each.goes_over_tcp)[:MAX_SERVICES]
+        targets = dict.fromkeys((*found.owners, *map(found.target_of, found.services[:MAX_SERVICES])))
+        targets.pop(name)
+        kinds = itertools.product(targets, ADDRESS_TYPES)
+        await together(*(self.asker.ask(0, target, kind, Way.RESOLVED) for target, kind in kinds))
+        for record in promised:
+            services.begin(self.scene, name, found.target_of(record), record.port or HTTPS_PORT)
 
     def _addresses_of_servers(self, answers: Answers, zone: str, most: int) -> list[Coroutine[Any, Any, object]]:
         """Of those that are known already, so that the next round need not ask for them."""

@@ -15,7 +15,7 @@ from pewter.names.zones import Delegation, Lame
 from pewter.phrases import some
 from pewter.places import the_site
 
-from . import dns_names, dns_records
+from . import dns_https, dns_names, dns_records
 from .walks import over
 
 _ADDRESS_TYPES = ("A", "AAAA")
@@ -286,4 +286,5 @@ RULES: tuple[Rule[Case], ...] = (
     dns_names.private_address,
     wildcard,
     *dns_records.RULES,
+    *dns_https.RULES,
 )

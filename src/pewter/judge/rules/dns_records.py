@@ -1,31 +1,24 @@
-"""Does everybody get the same, right answer?  CAA, HTTPS records and signatures."""
+"""Does everybody get the same, right answer?  CAA and signatures."""
 
 from collections.abc import Iterator
 
-from pewter.evidence import Endpoint, NoConnection, Reply, Unseen, Way
+from pewter.evidence import Reply, Unseen, Way
 from pewter.expectations import write_duration
-from pewter.facts.browsers import Prediction
 from pewter.facts.case import Case
 from pewter.facts.naming import (
     Naming,
     Zone,
-    addresses_at,
-    addresses_of,
-    chain_of,
     each_name,
     naming,
-    resolved_addresses,
 )
 from pewter.facts.revocation import is_public
 from pewter.facts.unseen import UnseenAt
-from pewter.facts.visits import Visit, predict_visits
 from pewter.judge.nature import OF_NAMES, GoesBy
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
 from pewter.judge.rule import Rule, rule
 from pewter.levels import Level
-from pewter.names.answers import NOT_ASKED, final_data, is_at_or_below, parent_of
+from pewter.names.answers import NOT_ASKED, parent_of
 from pewter.names.caa import RelevantSet, climb, may_issue, oddities
-from pewter.names.https_records import HttpsRecord, HttpsSet, read_set
 from pewter.names.issuers import domains_of
 from pewter.names.signatures import (
     delegated_tags,
@@ -39,7 +32,6 @@ from pewter.names.signatures import (
 from pewter.names.spread import ttl_of
 from pewter.pki import Certificate, life_of
 from pewter.places import of_name
-from pewter.web.urls import https_origin, read_url
 
 from .walks import over, unknown
 
@@ -180,165 +172,6 @@ def _rcode(found: Naming, name: str, kind: str) -> str:
     return reply.rcode if isinstance(reply, Reply) else ""
 
 
-# HTTPS records (RFC 9460)
-
-
-def _https_sets(case: Case) -> Iterator[tuple[Naming, str, HttpsSet]]:
-    """Of each name that has one."""
-    found = naming(case)
-    for name in found.names:
-        reply = found.answers.resolved(name, "HTTPS")
-        if isinstance(reply, Reply):
-            data = final_data(reply, name, "HTTPS")
-            if data:
-                yield found, name, read_set(sorted(data))
-
-
-@rule(
-    "dns/https-record-unreadable",
-    level=Level.WEAKENS,
-    sources=("RFC 9460 section 2.2", "RFC 9460 section 2.4.1"),
-    nature=OF_NAMES,
-)
-def https_record_unreadable(case: Case) -> Iterator[RuleOutcome]:
-    """One malformed record voids the whole set; an alias beside services makes these ignored."""
-    for _, name, found in _https_sets(case):
-        if found.problem:
-            yield Gap(of_name(name), found.problem, "records that clients can read")
-        else:
-            shown = f"alias to {found.alias}" if found.alias else "; ".join(map(str, found.services))
-            yield Holds(of_name(name), shown or "no record that we can use")
-
-
-@rule(
-    "dns/https-record-contradicts",
-    level=Level.WEAKENS,
-    sources=("RFC 9460 section 7",),
-    nature=OF_NAMES.but(goes_by=frozenset({GoesBy.SERVED})),
-)
-def https_record_contradicts(case: Case) -> Iterator[RuleOutcome]:
-    """What the record promises has to be served: protocols, port, addresses."""
-    for found, name, records in _https_sets(case):
-        for record in records.services:
-            wrong, unknown = _contradictions(case, found, name, record)
-            if wrong:
-                seen = f"{record}: {'; '.join(wrong)}"
-                yield Gap(of_name(name), seen, "a record that says what is served")
-            elif unknown:
-                yield Unknown(of_name(name), f"{record}: {unknown[0]}")
-            else:
-                yield Holds(of_name(name), str(record))
-
-
-def _contradictions(case: Case, found: Naming, name: str, record: HttpsRecord) -> tuple[list[str], list[str]]:
-    wrong: list[str] = []
-    unknown: list[str] = []
-    port = record.port or 443
-    own = record.target in {".", name}
-    endpoints = [each for each in case.endpoints_of(name) if each.port == port] if own else []
-    if endpoints:
-        if all(isinstance(probe.answer, NoConnection) for each in endpoints for probe in each.probes):
-            wrong.append(f"port {port} is closed")
-        elif "h2" in record.alpn and (spoken := _speaks_h2(endpoints)) is False:
-            wrong.append("it promises h2, which the server does not choose")
-        elif "h2" in record.alpn and spoken is None:
-            unknown.append("whether the server speaks h2 was not seen")
-    else:
-        unknown.append(f"{'port ' + str(port) if own else record.target} was not looked at")
-    if {"h3"} & set(record.alpn) and not wrong:
-        unknown.append("h3 needs QUIC, which was not tried")
-    if record.has_ech and not wrong:
-        unknown.append("ECH was not tried")
-    zone = found.zone_of(name)
-    target = name if own else record.target
-    known = resolved_addresses(case, target) | (addresses_of(found.answers, target) or frozenset())
-    known |= addresses_at(found.answers, zone.good, target) if zone is not None else frozenset()
-    stale = [hint for hint in record.hints if hint not in known]
-    if stale and known and _may_turn(found, zone, target):
-        unknown.append(f"the hint {', '.join(stale)} is none of the addresses of just now, which may take turns")
-    elif stale and known:
-        wrong.append(f"the hint {', '.join(stale)} is no address of {target}")
-    return wrong, unknown
-
-
-def _may_turn(found: Naming, zone: Zone | None, target: str) -> bool:
-    """Whether the addresses of a name come from another zone, of which only one answer of the resolver was seen."""
-    chain = chain_of(found.answers, target)
-    end = target if isinstance(chain, Unseen) else chain.last
-    return zone is None or not is_at_or_below(end, zone.apex)
-
-
-def _speaks_h2(endpoints: list[Endpoint]) -> bool | None:
-    """As far as handshakes show."""
-    chosen = [handshake.alpn for each in endpoints for handshake in each.handshakes]
-    if not chosen:
-        return None
-    return "h2" in chosen
-
-
-def _home(case: Case, name: str, scheme: str) -> tuple[Visit, ...]:
-    return tuple(
-        visit
-        for visit in predict_visits(case)
-        for start in [read_url(visit.start)]
-        if (start.scheme, start.host, start.path) == (scheme, name, "/")
-    )
-
-
-@rule(
-    "dns/https-record-locks-out",
-    level=Level.BREAKS,
-    sources=("RFC 9460 section 9.5",),
-    nature=OF_NAMES.but(goes_by=frozenset({GoesBy.SERVED})),
-)
-def https_record_locks_out(case: Case) -> Iterator[RuleOutcome]:
-    """An HTTPS record turns http visits into https ones: where https does not work, nobody gets in."""
-    for _, name, records in _https_sets(case):
-        if records.problem and not records.alias:
-            continue
-        visits = _home(case, name, "https")
-        known = [visit for visit in visits if visit.meets is not Prediction.UNKNOWN]
-        if not known:
-            yield Unknown(of_name(name), f"what a visitor of {https_origin(name)} meets is not known")
-        elif all(_is_shut_out(visit) for visit in known):
-            seen = f"an HTTPS record, and {https_origin(name)}: {known[0].meets.value}"
-            yield Gap(of_name(name), seen, "https that works")
-        else:
-            yield Holds(of_name(name), "https works")
-
-
-def _is_shut_out(visit: Visit) -> bool:
-    return not visit.meets.shows_page and visit.meets not in {
-        Prediction.ERROR_PAGE,
-        Prediction.IN_SOME,
-        Prediction.UNENCRYPTED,
-        Prediction.CIRCLES,
-    }
-
-
-@rule(
-    "dns/https-record-dead-end",
-    level=Level.WEAKENS,
-    sources=("RFC 9460 section 2.4.2", "RFC 9460 section 3"),
-    nature=OF_NAMES,
-)
-def https_record_dead_end(case: Case) -> Iterator[RuleOutcome]:
-    """The target of a record has to have addresses; beside an alias the name needs its own, for other clients."""
-    for found, name, records in _https_sets(case):
-        targets = [records.alias] if records.alias else [each.target for each in records.services]
-        for target in dict.fromkeys(each for each in targets if each not in {"", ".", name}):
-            known = addresses_of(found.answers, target)
-            if known is None:
-                yield Unknown(of_name(name), f"{target} could not be looked up")
-            elif not known:
-                yield Gap(of_name(name), f"its target {target} has no address", "a target with addresses")
-            elif records.alias and not resolved_addresses(case, name):
-                seen = f"{name} has an HTTPS alias to {target} and no address of its own"
-                yield Gap(of_name(name), seen, "A and AAAA beside it, for clients that do not ask for HTTPS")
-            else:
-                yield Holds(of_name(name), f"{target} has addresses")
-
-
 # Signatures
 
 
@@ -468,10 +301,6 @@ RULES: tuple[Rule[Case], ...] = (
     caa_unreadable,
     caa_shadowed,
     caa_unanswered,
-    https_record_contradicts,
-    https_record_locks_out,
-    https_record_unreadable,
-    https_record_dead_end,
     dnssec_broken,
     dnssec_expiring,
     dnssec_absent,
