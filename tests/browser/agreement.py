@@ -22,6 +22,8 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
+import msgspec
+
 from browser.cases import CA_HOST, COOKIES, PAGE, PARTS, PARTS_OF_PAGES, STS, ZONE, make_authority, page, visit_hosts
 from browser.certificate_cases import RESPONDER, Stapled, certificate_hosts, roots, staples
 from browser.drivers import Chromium, Firefox, both
@@ -175,7 +177,7 @@ class World:
             hosts[host] = VirtualHost(self._answers(page("x", *fields)), wildcard)
         for number, (host, part) in enumerate(self.mixed.items()):
             hosts[host] = VirtualHost(self._answers(page(self.part(number, part))), wildcard)
-        hosts[PARTS] = VirtualHost(self._answers(Response(200, (), b"x")), wildcard)
+        hosts[PARTS] = VirtualHost(self._part, wildcard)
         hosts[CA_HOST] = VirtualHost(self._of_the_ca)
         self.hosts = hosts
         self.server = WebServer(hosts)
@@ -193,6 +195,13 @@ class World:
         if request.target in RESPONDER:
             return Response(200, (("Content-Type", "application/ocsp-response"),), RESPONDER[request.target])
         return Response(200, (), self.ca.issuing.der) if request.target == "/issuing.crt" else Response(404)
+
+    def _part(self, request) -> Response:
+        """A part of a page; below ``/r`` a redirect to the plain one."""
+        self.seen.append((request.scheme, request.host, request.target))
+        if request.target.startswith("/r"):
+            return Response(302, (("Location", f"http://{PARTS}/{request.target[2:]}"),))
+        return Response(200, (), b"x")
 
     def _answers(self, response: Response):
         def handle(request):
@@ -216,7 +225,9 @@ class World:
 
     @staticmethod
     def part(number: int, part: str) -> str:
-        return part.format(p=f"http://{PARTS}/{number}", s=f"https://{PARTS}/{number}", n=number)
+        return part.format(
+            p=f"http://{PARTS}/{number}", s=f"https://{PARTS}/{number}", r=f"https://{PARTS}/r{number}", n=number
+        )
 
     def asked(self, since: int, host: str, target: str) -> set[str]:
         return {scheme for scheme, at, there in self.seen[since:] if (at, there) == (host, target)}
@@ -335,7 +346,11 @@ def mixed_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
     number = list(world.mixed).index(host)
     url = read_url(f"https://{host}/")
     shown = read_page(world.part(number, part).encode(), url)
-    treatments = {treatment_of(each, upgrades_requests=shown.upgrades_requests) for each in shown.references}
+    redirected = (
+        msgspec.structs.replace(each, url=f"http://{PARTS}/{number}") for each in shown.parts if "/r" in each.url
+    )
+    references = (*shown.references, *redirected)
+    treatments = {treatment_of(each, upgrades_requests=shown.upgrades_requests) for each in references}
     for browser in browsers:
         ours = "not asked for"
         if Treatment.UPGRADED in treatments or (shown.upgrades_requests and Treatment.FINE in treatments):

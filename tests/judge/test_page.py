@@ -1,6 +1,6 @@
 """The area page."""
 
-from pewter.evidence import Reference, Statement, StatementKind, Use
+from pewter.evidence import Redirected, Reference, Statement, StatementKind, Use
 from pewter.facts.browsers import Prediction
 from pewter.facts.visits import predict_visits
 from pewter.judge.rules import page as page_rules
@@ -20,6 +20,15 @@ def at(*references, fields=(), status=200, url=HTTPS, reason="typed", names=(), 
     shown = page(url, references=references, **says)
     way = journey(hop(url, status, *fields, page=shown.sha256), reason=reason)
     return case(way, pages=(shown,), names=names)
+
+
+PART = "https://cdn.example/a.js"
+
+
+def with_part(*redirected, is_early=False, fields=(), **says):
+    part = Reference(PART, Use.SCRIPT, "script src", is_early=is_early)
+    shown = page(HTTPS, parts=(part,), **says)
+    return case(journey(hop(HTTPS, 200, *fields, page=shown.sha256)), pages=(shown,), redirected_parts=redirected)
 
 
 def shows(status, *signs):
@@ -52,6 +61,15 @@ CASES = {
         **{url: at(refers(Use.SCRIPT, url)) for url in LOCAL},
         "many": at(*MANY),
         "by-a-style-sheet": WITH_SHEET,
+    },
+    (page_rules.no_upgrade_policy, page_rules.blocked_content): {
+        "script-that-is-redirected": with_part(Redirected(PART, "http://cdn.example/x.js")),
+        "script-that-is-redirected-and-upgraded": with_part(Redirected(PART, "http://cdn.example/x.js"), fields=(CSP,)),
+        "script-that-is-redirected-before-the-policy": with_part(
+            Redirected(PART, "http://cdn.example/x.js"), is_early=True, upgrades_requests=True
+        ),
+        "script-over-https": with_part(),
+        "script-not-answered": with_part(Redirected(PART, why_unseen="no whole answer within 10 s")),
     },
     (page_rules.blocked_content, page_rules.upgraded_content, page_rules.insecure_form): {
         "unknown": case(unseen(HTTPS))

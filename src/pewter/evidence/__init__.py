@@ -25,7 +25,7 @@ from .journeys import LANDED, Hop, Journey, Landed, StopCause, Stopped, WayIn
 from .names import THIS_MACHINE, Answer, Lookup, Name, is_ip_address, is_this_machine
 from .observed import Fault, Seen, Tries, Unseen
 from .origins import Origin
-from .pages import Move, MoveKind, Page, Reference, Statement, StatementKind, Use
+from .pages import Move, MoveKind, Page, Redirected, Reference, Statement, StatementKind, Use
 from .plan import EVERY_STEP, Plan, Step, Target
 from .protocols import (
     BrowserHello,
@@ -85,6 +85,7 @@ __all__ = [
     "Protocol",
     "Question",
     "Record",
+    "Redirected",
     "Reference",
     "Reply",
     "Seen",

@@ -43,6 +43,18 @@ class Reference(msgspec.Struct, frozen=True, omit_defaults=True):
     """It stands before the meta element by which the page would have it upgraded."""
 
 
+class Redirected(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A part of a page, asked for over https, that is redirected to a plain URL; or that told nothing."""
+
+    url: str
+    """As the page has it."""
+
+    to: str = ""
+    """The first plain URL on its way."""
+
+    why_unseen: str = ""
+
+
 class StatementKind(enum.Enum):
     """Where a page claims an address."""
 
@@ -96,6 +108,9 @@ class Page(msgspec.Struct, frozen=True, omit_defaults=True):
 
     style_sheets: tuple[str, ...] = ()
     """Same-origin style sheets over https that the page links."""
+
+    parts: tuple[Reference, ...] = ()
+    """The first scripts, style sheets and frames over https: what a redirect to http would block."""
 
     inner_links: tuple[str, ...] = ()
     """Paths of links to the page's own host, in order, each once, for finding further ways in."""

@@ -10,7 +10,7 @@ from .journeys import Hop, Journey
 from .names import Name
 from .observed import Fault, Seen, Unseen
 from .origins import Origin
-from .pages import Page
+from .pages import Page, Redirected
 from .plan import Plan
 from .services import Service
 
@@ -55,6 +55,7 @@ class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
     pages: tuple[Page, ...] = ()
     """Pages and style sheets, each once by its SHA-256 and URL."""
 
+    redirected_parts: tuple[Redirected, ...] = ()
     host_probes: tuple[HostProbe, ...] = ()
     origins: tuple[Origin, ...] = ()
     services: tuple[Service, ...] = ()

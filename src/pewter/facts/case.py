@@ -19,6 +19,7 @@ from pewter.evidence import (
     NoConnection,
     NotTls,
     Page,
+    Redirected,
     Reply,
     Unseen,
     WayIn,
@@ -232,6 +233,10 @@ class Case(WorksOutOnce):
                 continue
             if (scheme is None or start.scheme == scheme) and (absent or journey.reason is not WayIn.ABSENT):
                 yield journey, start
+
+    @functools.cached_property
+    def redirected_parts(self) -> dict[str, Redirected]:
+        return {each.url: each for each in self.evidence.redirected_parts}
 
     @functools.cached_property
     def _pages(self) -> dict[tuple[str, str], Page]:

@@ -5,7 +5,7 @@ from typing import TypeVarTuple
 
 import msgspec
 
-from pewter.evidence import Reply, Seen, Unseen, Way
+from pewter.evidence import Reply, Seen, Unanswered, Unseen, Way
 from pewter.names.addresses import why_not_public
 from pewter.names.aliases import Chain, follow, targets_in
 from pewter.names.answers import ROOT, Answers, data_of, final_data, is_at_or_below
@@ -170,8 +170,22 @@ def each_name_in_zone(case: Case) -> Iterator[tuple[Naming, Zone, str] | UnseenA
             yield UnseenAt(of_name(name), found.why_not_direct)
         elif not zone.good:
             yield UnseenAt(of_name(name), f"no server answers for {zone.apex}")
+        elif why := _why_not_asked(found.answers, zone, name):
+            yield UnseenAt(of_name(name), why)
         else:
             yield found, zone, name
+
+
+_LEFT_OUT = frozenset({Unanswered.TOO_MANY, Unanswered.LATE})
+
+
+def _why_not_asked(answers: Answers, zone: Zone, name: str) -> str:
+    """Why the zone's servers were asked nothing about a name, for want of questions or time; empty where one was."""
+    whys = {answers.why(number, name, kind) for number in zone.good for kind in ("A", "AAAA")}
+    answered = (answers.reply(number, name, kind) for number in zone.good for kind in ("A", "AAAA"))
+    if not whys & _LEFT_OUT or any(isinstance(each, Reply) for each in answered):
+        return ""
+    return next(each.value for each in _LEFT_OUT if each in whys)
 
 
 def naming(case: Case) -> Naming:

@@ -16,7 +16,7 @@ import msgspec
 
 from pewter.evidence import Ended, Handshake, HelloAnswer, HowEnded, NoConnection, Offer, Probe, Tries, Unseen
 from pewter.tls import Conversation
-from pewter.tls.doubt import ENOUGH, ENOUGH_SILENCE, MOST, SURE, SURE_SILENCE, Steadiness, Turn, turns
+from pewter.tls.doubt import ENOUGH, ENOUGH_SILENCE, MOST, SURE, Steadiness, Turn, turns
 from pewter.tls.ssl2 import Ssl2Trial
 from pewter.tls.trial import Picked, Refusal, Refused, Trial
 
@@ -31,6 +31,9 @@ PAUSES_SECONDS = (0.5, 1.5, 3.0)
 """Before each further attempt at a server that refuses connections."""
 
 TRIAL_SECONDS = 5.0
+LEAST_PATIENCE_SECONDS, PATIENCE = 1.5, 20
+"""What is sent again is waited for so many times as long as the slowest that was taken, and so long at least."""
+
 MAX_CONNECTIONS = 400
 """Of one look at a front end: more than a server with every suite of the table in four versions asks for."""
 
@@ -54,6 +57,10 @@ class _Said(Generic[A]):
 
     is_silent: bool
     """Nothing came: it took a whole deadline."""
+
+
+_Send = Callable[[float | None], Awaitable[_Said[A]]]
+"""One hello, waited for so many seconds, or a whole deadline."""
 
 
 @dataclass
@@ -89,6 +96,9 @@ class Asker:
     _ends_without_alert: bool = False
     """It was shown that this server refuses by ending the connection."""
 
+    _slowest: float = 0.0
+    """Seconds for an answer to a hello that was taken."""
+
     _strained: str = ""
     """Why nothing more is asked."""
 
@@ -105,9 +115,9 @@ class Asker:
         """A whole exchange up to the certificates, asked again until its answer can be relied on."""
         offer = self._fitted(offer)
 
-        async def send() -> _Said[HelloAnswer]:
+        async def send(seconds: float | None) -> _Said[HelloAnswer]:
             conversation = Conversation(offer, self.network.random(64))
-            failure = await self.drive(conversation, priority=priority)
+            failure = await self.drive(conversation, seconds, priority)
             self.certificates.update(conversation.certificates)
             answer = conversation.answer
             ended = isinstance(answer, Ended) and answer.how is not HowEnded.GARBLED
@@ -135,9 +145,9 @@ class Asker:
         """
         offer = offer if as_it_is else self._fitted(offer)
 
-        async def send() -> _Said[Picked | Refused]:
+        async def send(seconds: float | None) -> _Said[Picked | Refused]:
             trial = Trial(offer, self.network.random(64), to_key_exchange=True)
-            failure = await self.drive(trial, TRIAL_SECONDS, priority)
+            failure = await self.drive(trial, min(seconds or TRIAL_SECONDS, TRIAL_SECONDS), priority)
             answer = trial.answer
             ended = isinstance(answer, Refused) and not answer.is_alert
             is_silent = isinstance(answer, Refused) and answer.kind is Refusal.SILENT
@@ -145,14 +155,21 @@ class Asker:
 
         return await self._reliably(send)
 
-    async def _reliably(self, send: "Callable[[], Awaitable[_Said[A]]]") -> "A | Unseen":
+    @property
+    def _patience(self) -> float | None:
+        """Seconds for what is sent again, or was shown to be refused in silence; None for a whole deadline."""
+        if self.worked is None or not self._slowest:
+            return None
+        return max(LEAST_PATIENCE_SECONDS, PATIENCE * self._slowest)
+
+    async def _reliably(self, send: _Send[A]) -> "A | Unseen":
         """Ask until the answer can be relied on.  A server that answers nothing any more is waited for, and left."""
         detail, waited = "", 0
         for _ in range(MOST):
             if self._strained:
                 return Unseen(self._strained)
             begun = time.monotonic()
-            said = await send()
+            said = await send(self._patience if self._ends_without_alert else None)
             if isinstance(said.failure, Unseen):
                 return said.failure
             if said.failure is None and not said.ended:
@@ -178,7 +195,7 @@ class Asker:
         self._strained = f"the server stopped answering after {self.connections} connections ({detail})"
         return Unseen(self._strained)
 
-    async def _in_doubt(self, first: "_Said[A]", send: "Callable[[], Awaitable[_Said[A]]]") -> "A | Unseen | None":
+    async def _in_doubt(self, first: "_Said[A]", send: _Send[A]) -> "A | Unseen | None":
         """What a hello gets that met an end: an answer, or that end where it is sure; None for a server under strain.
 
         What is seen while there is more than one connection at a time may be that strain, and counts for nothing.
@@ -186,7 +203,7 @@ class Asker:
         assert first.answer is not None
         last, ends, controls, missed = first.answer, 1, 0, 0
         was_slow = self.is_slowed_down
-        enough, sure = (ENOUGH_SILENCE, SURE_SILENCE) if first.is_silent else (ENOUGH, SURE)
+        enough = ENOUGH_SILENCE if first.is_silent else ENOUGH
         async with self._doubt:
             for turn in turns():
                 if turn is Turn.CONTROL:
@@ -202,7 +219,7 @@ class Asker:
                         return None
                     continue
                 sent = time.monotonic()
-                said = await send()
+                said = await send(self._patience)
                 if said.failure is not None:
                     return said.failure if isinstance(said.failure, Unseen) else None
                 assert said.answer is not None
@@ -215,8 +232,6 @@ class Asker:
                 last, ends = said.answer, ends + 1
                 if self.steadiness.is_uneven or self._ends_without_alert:
                     needed = self.steadiness.ends_needed()
-                    if first.is_silent and not self.steadiness.is_uneven:
-                        needed = enough
                     if needed is not None and ends >= needed:
                         return last
                     if ends >= MOST:
@@ -224,7 +239,7 @@ class Asker:
                 elif self.worked is None:
                     if ends >= enough:
                         return last
-                elif ends >= sure and controls >= sure:
+                elif ends >= SURE and controls >= SURE:
                     self._ends_without_alert = True
                     return last
         raise AssertionError("the turns do not end")
@@ -242,7 +257,7 @@ class Asker:
         assert self.worked is not None
         begun = time.monotonic()
         conversation = Conversation(self.worked, self.network.random(64))
-        works = await self.drive(conversation) is None and isinstance(conversation.answer, Handshake)
+        works = await self.drive(conversation, self._patience) is None and isinstance(conversation.answer, Handshake)
         if works:
             self._took(begun)
         else:
@@ -259,5 +274,8 @@ class Asker:
             return Unseen(f"more than {MAX_CONNECTIONS} connections would have been needed")
         async with self.network.slots.connection(self.destination.address, priority):
             self.connections += 1
-            seconds = min(seconds or self.step_seconds, self.step_seconds)
-            return await drive(client, self.destination, self.network.liveness, seconds)
+            seconds, begun = min(seconds or self.step_seconds, self.step_seconds), time.monotonic()
+            failure = await drive(client, self.destination, self.network.liveness, seconds)
+            if isinstance(client.answer, Picked | Handshake):
+                self._slowest = max(self._slowest, time.monotonic() - begun)
+            return failure

@@ -26,6 +26,7 @@ from pewter.evidence import (
     Page,
     Plan,
     Probe,
+    Redirected,
     Seen,
     Service,
     StatusAnswer,
@@ -147,7 +148,9 @@ class Board:
 
     journeys: list[OngoingJourney] = field(default_factory=list)
     pages: dict[tuple[str, str], Page] = field(default_factory=dict)
+    redirected_parts: dict[str, Redirected] = field(default_factory=dict)
     style_sheets: int = 0
+    parts: int = 0
     """That were asked for."""
     host_probes: list[HostProbe] = field(default_factory=list)
     endpoints: dict[tuple[str, str, int], EndpointLook] = field(default_factory=dict)
@@ -206,6 +209,7 @@ class Board:
             ),
             journeys=tuple(journey.seen_so_far(self.why_unseen) for journey in journeys),
             pages=tuple(page for _, page in sorted(self.pages.items())),
+            redirected_parts=tuple(each for _, each in sorted(self.redirected_parts.items())),
             host_probes=tuple(sorted(self.host_probes, key=lambda each: (order.get(each.name, 0), each.scheme))),
             origins=tuple(self.origins.values()),
             services=tuple(each for _, found in sorted(self.services.items()) for each in found),

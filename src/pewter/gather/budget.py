@@ -23,6 +23,9 @@ class Budget(msgspec.Struct, frozen=True):
     all_style_sheets: int = 20
     """Of one look."""
 
+    parts: int = 30
+    """Scripts, sheets and frames of all pages that are asked for, for where they are redirected."""
+
     covered_names: int = 20
     """Names of certificates that are not under review and are looked up."""
 

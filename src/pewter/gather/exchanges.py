@@ -129,6 +129,9 @@ class Failed(msgspec.Struct, frozen=True):
     may_pass: bool = False
     """It broke off without a word: the next try may fare better."""
 
+    is_silent: bool = False
+    """Nothing came in time."""
+
 
 class BrokenOff(Exception):
     """The connection ended, or what came is no answer; says what in words."""
@@ -182,7 +185,7 @@ class Connection:
         except TimeoutError:
             seconds = self._liveness.seconds(self.destination, self._step_seconds, is_plain=not url.is_https)
             self._liveness.stays_silent(self.destination)
-            return Failed(StopCause.NO_ANSWER, f"no whole answer within {seconds:g} s")
+            return Failed(StopCause.NO_ANSWER, f"no whole answer within {seconds:g} s", is_silent=True)
 
     async def get_body(self, url: Url, max_octets: int) -> tuple[Head, bytes | None]:
         """Head and body of ``url``; None in place of a body over ``max_octets``.  Raises BrokenOff."""

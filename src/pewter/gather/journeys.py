@@ -27,6 +27,9 @@ MAX_KEPT_BODY = 1 << 16
 """Octets of a page that is kept for journeys that come to it later; a longer one is asked for again."""
 
 MAX_TRIES, MAX_TRIES_WHERE_ANSWERED = 3, 10
+MAX_TRIES_IN_SILENCE = 3
+"""Where something was answered: each takes a whole deadline."""
+
 """Of one request that breaks off without a word; at a place that answers others: of a thousand that meet a server of
 which every second connection fails, one is given up."""
 
@@ -274,7 +277,11 @@ class OngoingJourney:
                 raise
             await held.close()
             answers = self.context.network.liveness.has_answered(destination)
-            if not outcome.may_pass or made >= (MAX_TRIES_WHERE_ANSWERED if answers else MAX_TRIES):
+            if outcome.is_silent:
+                most = MAX_TRIES_IN_SILENCE if answers else 1
+            else:
+                most = (MAX_TRIES_WHERE_ANSWERED if answers else MAX_TRIES) if outcome.may_pass else 1
+            if made >= most:
                 return outcome, None
         raise AssertionError("the tries do not end")
 

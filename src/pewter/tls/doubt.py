@@ -26,8 +26,8 @@ leaves, multiplied, make a quarter at most.
 ENOUGH = 3
 """Ends, where nothing is at hand to compare with."""
 
-SURE_SILENCE, ENOUGH_SILENCE = 3, 2
-"""Likewise, where nothing came: each takes a whole deadline, and chance has a smaller share in silence."""
+ENOUGH_SILENCE = 2
+"""Likewise, where nothing came: each takes a whole deadline."""
 
 MOST = 24
 """Times that one hello is sent."""

@@ -27,6 +27,9 @@ from .urls import InvalidUrl, Url, read_url, resolve
 MAX_REFERENCES = 2000
 MAX_LINKS = 400
 MAX_STATEMENTS = 400
+MAX_PARTS = 12
+"""Scripts, style sheets and frames over https that are kept."""
+
 MAX_SRCDOC_DEPTH = 3
 MAX_URLS = 10_000
 """Different URLs of one page that are resolved."""
@@ -112,6 +115,7 @@ _LINK_USES = {
     "icon": Use.IMAGE,
     "apple-touch-icon": Use.IMAGE,
 }
+_LOADED = frozenset({Use.SCRIPT, Use.STYLE, Use.FRAME})
 _PRELOADED = {"image": Use.IMAGE, "audio": Use.AUDIO_VIDEO, "video": Use.AUDIO_VIDEO}
 """A preload is treated as what it is for."""
 
@@ -150,6 +154,7 @@ def read_page(octets: bytes, url: Url, content_type: str = "", *, truncated: boo
         moves=tuple(found.moves),
         upgrades_requests=found.upgrades_requests,
         style_sheets=tuple(found.style_sheets),
+        parts=tuple(found.parts),
         inner_links=tuple(found.inner_links)[:MAX_LINKS],
         debug_signs=debug_signs(text),
         versions=versions_named(text),
@@ -194,6 +199,7 @@ class _Found:
     statements: dict[Statement, None] = field(default_factory=dict)
     moves: dict[Move, None] = field(default_factory=dict)
     style_sheets: dict[str, None] = field(default_factory=dict)
+    parts: dict[Reference, None] = field(default_factory=dict)
     inner_links: dict[str, None] = field(default_factory=dict)
     upgrades_requests: bool = False
 
@@ -264,7 +270,11 @@ class _PageReader:
         self._refer_to(self._resolve(raw) if raw else None, use, place, post=post)
 
     def _refer_to(self, resolved: str | None, use: Use, place: str, *, post: bool = False) -> None:
-        if resolved is None or not resolved.startswith(_PLAIN):
+        if resolved is None:
+            return
+        if use in _LOADED and resolved.startswith("https://") and len(self.found.parts) < MAX_PARTS:
+            self.found.parts[Reference(resolved, use, place)] = None
+        if not resolved.startswith(_PLAIN):
             return
         if len(self.found.references) >= MAX_REFERENCES:
             self.is_exhausted = True
@@ -386,6 +396,8 @@ class _PageReader:
             self.found.upgrades_requests = True
             early = (msgspec.structs.replace(each, is_early=True) for each in self.found.references)
             self.found.references = dict.fromkeys(early)
+            parts = (msgspec.structs.replace(each, is_early=True) for each in self.found.parts)
+            self.found.parts = dict.fromkeys(parts)
         if equivalent == "refresh":
             refresh = read_refresh(content)
             if refresh is not None and refresh.moves_on:
@@ -427,6 +439,7 @@ class _PageReader:
         frame.read(inner)
         self._resolved, self._style_read = frame._resolved, frame._style_read
         self.found.references |= frame.found.references
+        self.found.parts |= frame.found.parts
         self.is_exhausted |= frame.is_exhausted
 
 

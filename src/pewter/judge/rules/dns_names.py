@@ -86,7 +86,12 @@ def type_fails(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[Rul
         remark = "A is answered; " if is_answered else ""
         yield Gap(of_name(name), f"{remark}{seen}", "the record, or that there is none", cause=seen)
     elif any(isinstance(reply, Reply) and reply.rcode == "NOERROR" for reply in a):
-        yield Holds(of_name(name), "every type is answered")
+        replies = (found.answers.reply(number, name, kind) for number in zone.good for kind in TYPES)
+        unseen = next((reply for reply in replies if isinstance(reply, Unseen)), None)
+        if unseen is not None:
+            yield Unknown(of_name(name), unseen.reason)
+        else:
+            yield Holds(of_name(name), "every type is answered")
 
 
 def _failing(found: Naming, zone: Zone, name: str) -> dict[str, list[str]]:
@@ -132,7 +137,7 @@ def _why_failed(found: Naming, zone: Zone, number: int, name: str, kind: str) ->
 def servers_disagree(case: Case, found: Naming, zone: Zone, name: str) -> Iterator[RuleOutcome]:
     """Every server of the zone has to give the same answer about the site's names; rotation is none of that."""
     by_type = {kind: found.said(zone, name, kind) for kind in TYPES}
-    if max(map(len, by_type.values()), default=0) < 2:
+    if len(zone.good) < 2:
         return
     different = {kind: said for kind, said in by_type.items() if disagree(said)}
     if not different:

@@ -3,7 +3,7 @@
 from collections.abc import Iterator, Sequence
 
 from pewter.evidence import Hop, Landed, Page, Reference, StatementKind, Step, Unseen, Use, WayIn
-from pewter.facts.blocked_parts import parts_by_treatment, upgrades_requests
+from pewter.facts.blocked_parts import parts_by_treatment, parts_unseen, upgrades_requests
 from pewter.facts.case import Case
 from pewter.judge.nature import OF_PLACES, GoesBy, Matter, MendedBy
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
@@ -73,7 +73,16 @@ def _with_treatment(case: Case, treatments: frozenset[Treatment], expected: str)
 )
 def blocked_content(case: Case) -> Iterator[RuleOutcome]:
     """Scripts, styles, frames, fonts and fetches over http are blocked in an https page."""
-    yield from _with_treatment(case, frozenset({Treatment.BLOCKED}), "https for all that the page fetches")
+    in_doubt = {
+        place_of(hop.url): f"whether {part.url} is redirected to http: {part.why_unseen}"
+        for hop, page in _secure_pages(case)
+        for part in parts_unseen(case, page)
+    }
+    for each in _with_treatment(case, frozenset({Treatment.BLOCKED}), "https for all that the page fetches"):
+        if isinstance(each, Holds) and each.where in in_doubt:
+            yield Unknown(each.where, in_doubt[each.where])
+        else:
+            yield each
 
 
 @rule(
