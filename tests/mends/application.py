@@ -51,6 +51,8 @@ def answer(behaviour: str, host: str, scheme: str, forwarded: str, target: str):
         return 301, (("Location", to_https), *unsafe), b""
     fields: list[tuple[str, str]] = []
     match behaviour:
+        case "short-below":
+            fields = [(STS, "max-age=60; includeSubDomains; preload")]
         case "short":
             fields = [(STS, "max-age=60")]
         case "zero":

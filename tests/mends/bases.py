@@ -63,7 +63,7 @@ def put(text: str, place: str, manner: str, lines: str, *, has_of: bool, other_n
         text = _FAULT.sub("", text)
     if manner == "removes":
         return text
-    mark = f"@@{place}@@"
+    mark = "@@last@@" if manner == "last" else f"@@{place}@@"
     assert mark in text, f"no place {place}"
     if manner == "first":
         return text.replace(mark, f"{mark}\n{lines}", 1)

@@ -53,6 +53,55 @@ VERSIONS = {
 }
 
 
+BY_HAND = {
+    "Add the word http2": (r"(listen (?:\S*:)?443 ssl)(?! http2)", r"\1 http2"),
+    "Add the word ssl": (r"(listen (?:\S*:)?443)\b(?! ssl)", r"\1 ssl"),
+    "If its server_name is missing or _": (r"server_name _;", f"server_name {HOST};"),
+}
+"""What a reader does who is told so in words."""
+
+TAKEN_OUT = {
+    "every proxy_set_header for Host and X-Forwarded-Proto": r"proxy_set_header (?:Host|X-Forwarded-Proto) [^;]*;",
+    "every RequestHeader line for X-Forwarded-Proto": r"(?m)^ *(?:RequestHeader \S+ X-Forwarded-Proto|ProxyPreserveHost) .*\n",
+    "every http-request set-header X-Forwarded-Proto": r"(?m)^ *http-request set-header X-Forwarded-Proto.*\n",
+    "every server_tokens line": r"server_tokens \w+;",
+    "any proxy_cookie_flags line for": r"proxy_cookie_flags PHPSESSID [^;]*;",
+    "every url.redirect line for http": r"(?m)^ *url\.redirect = .*%0.*\n",
+}
+"""What stands where a piece goes, and that it takes the place of."""
+
+_OF_THE_MOMENT = frozenset(
+    {"date", "content-length", "etag", "last-modified", "connection", "location", "server", "vary"}
+)
+
+
+def _told(value: str | None) -> str:
+    """Of a cookie its attributes, and no value or moment."""
+    return re.sub(r"\*+|expires=[^;]*", "", value or "")
+
+
+_OF_AREA = {"cookie": "set-cookie", "hsts": "strict-transport-security"}
+
+
+def _changed(before: Review, after: Review, rule: str, pieces) -> list[str]:
+    """Fields of pages that are otherwise than before, though the mend names none of them."""
+    named = " ".join((*(piece.lines for piece in pieces), _OF_AREA.get(rule.partition("/")[0], ""))).lower()
+
+    def answers(review: Review) -> dict[str, tuple[int, dict[str, str]]]:
+        hops = [hop for journey in review.evidence.journeys for hop in journey.hops]
+        fields = ({name.lower(): value for name, value in hop.fields} for hop in hops)
+        return {hop.url: (hop.status, of) for hop, of in zip(hops, fields, strict=True)}
+
+    was, now = answers(before), answers(after)
+    return [
+        f"{url} {name}: {value!r} is {now[url][1].get(name)!r}"
+        for url, (status, fields) in was.items()
+        if url in now and now[url][0] == status and not 300 <= status < 400
+        for name, value in fields.items()
+        if name not in _OF_THE_MOMENT and name not in named and _told(now[url][1].get(name)) != _told(value)
+    ]
+
+
 @dataclass
 class Proof:
     """One case on one kind of server."""
@@ -77,13 +126,16 @@ class Proof:
             if lines is None or not lines.pieces:
                 return f"no lines: {entry.configurations}"
             for piece in lines.pieces:
-                text = self._put(text, piece)
+                if self._fits(text, piece):
+                    text = self._put(text, piece)
             with self._server(base, text):
                 after = self._review(issued)
                 told_after = self._checked(entry.check)
         left, opened = self._held_against(before, after)
         if left:
             return f"not closed: {left}"
+        if changed := _changed(before, after, self.case.rule, lines.pieces):
+            return f"changed beside: {changed}"
         if opened:
             return f"opened: {opened}"
         if entry.check.startswith("pewter") or told_before != told_after:
@@ -142,13 +194,33 @@ class Proof:
         }
         return base.text.format(**slots, **values)
 
+    @staticmethod
+    def _fits(text: str, piece) -> bool:
+        """Of two pieces for one place the one whose condition holds."""
+        words = re.fullmatch(r"it has (no|an) (.+)", piece.only)
+        return words is None or (words[2] in text) is (words[1] == "an")
+
+    def _without(self, text: str, piece) -> str:
+        """Without what stands in the block of the piece and that it takes the place of."""
+        for words, pattern in TAKEN_OUT.items():
+            if words in piece.where:
+                begins = [match.start() for match in re.finditer(r"(?m)^(?:server|<VirtualHost|frontend|http) ?", text)]
+                inner = next((text.find(mark) for mark in ("@@passing@@", "@@secure@@") if mark in text), -1)
+                start = max((each for each in begins if each < inner), default=0) if "in http" not in piece.where else 0
+                end = min((each for each in begins if each > inner), default=len(text))
+                text = text[:start] + re.sub(pattern, "", text[start:end]) + text[end:]
+        return text
+
     def _put(self, text: str, piece) -> str:
+        text = self._without(text, piece)
         if piece.manner is Manner.COMMAND:
             if self.case.words == "renew":
                 shutil.copy(self.folder / "full.pem", self.folder / self.case.chain)
             if piece.lines.startswith("openssl"):
                 subprocess.run(piece.lines, shell=True, check=True, capture_output=True)
             return text
+        if piece.manner is Manner.WORDS and (by_hand := next((each for each in BY_HAND if each in piece.lines), None)):
+            return re.sub(*BY_HAND[by_hand], text)
         if piece.manner is Manner.WORDS:
             assert self.case.words == "add-intermediate", piece.lines
             file = self.folder / self.case.chain

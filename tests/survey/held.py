@@ -79,10 +79,10 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--sites", type=int, default=300)
     parser.add_argument("--times", type=int, default=10)
-    parser.add_argument("--busy", type=int, default=20)
+    parser.add_argument("--busy", type=int, nargs="+", default=(0, 20), help="busy programs, one after the other")
     options = parser.parse_args()
     wrong = 0
-    for count in (0, options.busy):
+    for count in options.busy:
         said: Counter[str] = Counter()
         begun = time.monotonic()
         crowd = Crowd(options.sites, datetime.datetime.now(datetime.UTC))

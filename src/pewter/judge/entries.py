@@ -8,7 +8,7 @@ import msgspec
 
 from pewter.levels import Level
 from pewter.phrases import all_of
-from pewter.places import Place
+from pewter.places import Place, PlaceKind
 from pewter.web.urls import in_url
 
 from .mending import Configuration, HasHosts, configurations, kinds_elsewhere, waits_of
@@ -70,8 +70,16 @@ def gap_entries(case: HasHosts, outcomes: Sequence[Judged]) -> tuple[GapEntry, .
         (number, RULE_OF[rule], level, frozenset(gap.host or gap.where.host for gap in gaps))
         for number, rule, level, gaps in numbered
     ]
+    cookies = tuple(
+        dict.fromkeys(
+            (gap.host or gap.where.host, gap.where.name, rule)
+            for _, rule, _, gaps in numbered
+            for gap in gaps
+            if gap.where.kind is PlaceKind.COOKIE
+        )
+    )
     waits = {rule: waits_of(RULE_OF[rule], open_gaps) for rule in {each[1] for each in numbered}}
-    return tuple(_entry(case, *each, waits[each[1]], places) for each in numbered)
+    return tuple(_entry(case, *each, waits[each[1]], places, cookies) for each in numbered)
 
 
 def _entry(
@@ -82,10 +90,11 @@ def _entry(
     gaps: Sequence[Gap],
     waits: dict[str, str],
     places: dict[Place, int],
+    cookies: Sequence[tuple[str, str, str]],
 ) -> GapEntry:
     rule = RULE_OF[name]
     first = words_for(case, rule, gaps[0])
-    lines = configurations(case, rule, gaps, waits)
+    lines = configurations(case, rule, gaps, waits, cookies)
     hosts = dict.fromkeys(gap.host or gap.where.host for gap in gaps)
     return GapEntry(
         number=number,

@@ -13,6 +13,7 @@ from pewter.mends.composer import MAX_HOSTS, Piece, Situation, compose, kinds_wi
 from pewter.mends.kinds import Kind, kind_file
 from pewter.mends.recognition import by_application, by_server_field
 from pewter.places import PlaceKind
+from pewter.web.cookies import Cookie, read_set_cookie
 from pewter.web.hsts import read_sts
 from pewter.web.urls import in_url, read_url
 
@@ -64,11 +65,16 @@ class Configuration(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 def configurations(
-    case: HasHosts, rule: Rule[Any], gaps: Sequence[Gap], waits: dict[str, str]
+    case: HasHosts,
+    rule: Rule[Any],
+    gaps: Sequence[Gap],
+    waits: dict[str, str],
+    cookie_gaps: Sequence[tuple[str, str, str]] = (),
 ) -> tuple[Configuration, ...]:
     """The lines for one entry, for each kind of server that was recognised or given.
 
-    ``waits``: hosts for which lines of this rule would not be safe yet, and why.
+    ``waits``: hosts for which lines of this rule would not be safe yet, and why.  ``cookie_gaps``: host, cookie and
+    rule of all gaps of cookies.
     """
     by_kind: dict[Kind, dict[str, Situation]] = {}
     cookies: dict[str, dict[str, None]] = {}
@@ -82,7 +88,8 @@ def configurations(
     for situations in by_kind.values():
         for host, names in cookies.items():
             if host in situations:
-                situations[host] = msgspec.structs.replace(situations[host], cookies=tuple(names))
+                others = tuple((cookie, other) for there, cookie, other in cookie_gaps if there == host)
+                situations[host] = msgspec.structs.replace(situations[host], cookies=tuple(names), cookie_gaps=others)
     found: list[Configuration] = []
     for kind, situations in by_kind.items():
         keep = [host for host in situations if repeats_policy(rule.name, kind) and _policies_differ(case, host)]
@@ -235,8 +242,21 @@ def _of_host(case: HasHosts, host: str) -> Situation:
         policy=next(
             (", ".join(v) for hop in _pages_of(case, host) if (v := hop.values("Content-Security-Policy"))), ""
         ),
+        cookie_flags=tuple(dict.fromkeys(_cookie_flags(secure))),
         names_powered_by=any(hop.values("X-Powered-By") for hop in secure),
     )
+
+
+def _cookie_flags(hops: Sequence[Hop]) -> Iterator[tuple[str, str]]:
+    for hop in hops:
+        for value in hop.values("Set-Cookie"):
+            cookie = read_set_cookie(value, read_url(hop.url), hop.at)
+            if isinstance(cookie, Cookie):
+                same_site = (cookie.same_site or "").lower()
+                flags = {"secure": cookie.secure, "httponly": cookie.http_only}
+                yield from ((cookie.name, flag) for flag, is_set in flags.items() if is_set)
+                if same_site in {"lax", "strict", "none"}:
+                    yield cookie.name, f"samesite={same_site}"
 
 
 # In which order
@@ -264,6 +284,10 @@ def _above(host: str) -> Iterator[str]:
     return (".".join(labels[position:]) for position in range(1, len(labels)))
 
 
+_SHUT_IN = frozenset({Safety.CIRCLES, Safety.LEADS_BACK})
+"""What leaves a visitor outside who may not go back to http."""
+
+
 def waits_of(rule: Rule[Any], entries: Sequence[tuple[int, Rule[Any], Level, frozenset[str]]]) -> dict[str, str]:
     """Hosts for which lines of a rule have to wait, and for what: number, rule, level and hosts of each entry."""
     safety = rule.nature.safety
@@ -278,10 +302,8 @@ def waits_of(rule: Rule[Any], entries: Sequence[tuple[int, Rule[Any], Level, fro
             waits.setdefault(host, f"not yet: https://{in_url(host)} {what} (gap {number}); mend that first")
     if safety is Safety.HOLDS_BELOW:
         for number, other, level, hosts in entries:
-            for host in hosts if step_of(other, level) == 0 else ():
-                words = (
-                    f"not yet: includeSubDomains would reach {host}, which opens only behind a warning, or not at all"
-                )
+            for host in hosts if step_of(other, level) == 0 or other.nature.safety in _SHUT_IN else ():
+                words = f"not yet: includeSubDomains would reach {host}, whose https does not open without a warning"
                 for above in _above(host):
                     waits.setdefault(above, f"{words} (gap {number}); mend that first")
     if safety is Safety.LEADS:

@@ -31,11 +31,18 @@ def words_for(case: HasHosts, rule: Rule[object], gap: Gap) -> Filled:
     return Filled(
         why=_fill(words.why, case, host),
         mend=_fill(gap.mend or words.mend, case, host),
-        check=_check(words.check, gap, host).replace("{below}", _below(case, host)),
+        check=_check(words.check, gap, host, _https_port(case, host)).replace("{below}", _below(case, host)),
     )
 
 
-def _check(text: str, gap: Gap, host: str) -> str:
+def _https_port(case: HasHosts, host: str) -> int:
+    """At which its https answered."""
+    return case.once(
+        f"https port of {host}", lambda: next((read_url(h.url).port for h in case.hops_of(host) if h.is_https), 0)
+    )
+
+
+def _check(text: str, gap: Gap, host: str, https_port: int = 0) -> str:
     """``{https}`` and ``{http}`` are the URL at which the gap was seen, else the home page; quoted for a shell.
 
     ``{connect}`` is the address and port of the endpoint, else the host's.  A redirect can lead to a host whose name is
@@ -43,7 +50,7 @@ def _check(text: str, gap: Gap, host: str) -> str:
     """
     where = gap.where
     seen_at = gap.check_url or where.seen_at
-    port = where.port if where.kind is PlaceKind.ENDPOINT else 0
+    port = where.port if where.kind is PlaceKind.ENDPOINT else https_port
     if seen_at.startswith("https:"):
         port = read_url(seen_at).port
     origin = in_url(host) if port in {0, 443} else f"{in_url(host)}:{port}"

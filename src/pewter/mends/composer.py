@@ -41,6 +41,12 @@ class Situation(msgspec.Struct, frozen=True):
     """Of the site."""
 
     cookies: tuple[str, ...] = ()
+    cookie_gaps: tuple[tuple[str, str], ...] = ()
+    """Name and rule of every gap of a cookie of this host."""
+
+    cookie_flags: tuple[tuple[str, str], ...] = ()
+    """Name and flag of every cookie that has one: ``secure``, ``httponly``, ``samesite=lax``."""
+
     is_secure: bool | None = None
     """The hop at fault came over https; None where the gap is of no hop."""
 
@@ -67,7 +73,7 @@ class Situation(msgspec.Struct, frozen=True):
     def is_harmless(self) -> bool:
         """Whether every name in it can stand in a configuration."""
         hosts = (self.host, self.landing or self.host, *self.names)
-        return all(map(_HOST.fullmatch, hosts)) and 0 < self.port < 1 << 16
+        return all(_HOST.fullmatch(each) and ".." not in each for each in hosts) and 0 < self.port < 1 << 16
 
 
 class Piece(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -82,6 +88,9 @@ class Piece(msgspec.Struct, frozen=True, omit_defaults=True):
     place: str = ""
     """The name of the place in the kind's file."""
 
+    only: str = ""
+    """Of two pieces for one place the one that fits: ``it has no add_header``; it stands in ``where`` too."""
+
 
 def compose(rule: str, kind: Kind, situations: Sequence[Situation]) -> tuple[Piece, ...]:
     """The pieces of all hosts of one entry, each once; none where the kind has none, or a name is not harmless."""
@@ -90,7 +99,7 @@ def compose(rule: str, kind: Kind, situations: Sequence[Situation]) -> tuple[Pie
     for situation in situations[:MAX_HOSTS]:
         if situation.is_harmless:
             for template in file.templates(rule):
-                for piece in _pieces(file, template, situation):
+                for piece in _pieces(file, template, situation, rule, situations):
                     # The same lines for several hosts are told once, with the places of all: they may be one block.
                     hosts = found.setdefault(piece, [])
                     if situation.host not in hosts:
@@ -113,13 +122,25 @@ def _said_once(piece: Piece, said: set[str]) -> Piece:
     return piece
 
 
-def _pieces(file: KindFile, template: Template, situation: Situation) -> Iterator[Piece]:
+def _pieces(
+    file: KindFile, template: Template, situation: Situation, rule: str, situations: Sequence[Situation]
+) -> Iterator[Piece]:
     if not all(_holds(condition, situation) for condition in template.when):
         return
     values = _values(situation)
+    hosts = (_values(each) for each in situations[:MAX_HOSTS] if each.is_harmless)
+    values["per_host"] = "\n".join(_fill(template.per_host.strip("\n"), each) for each in hosts)
+    names = ({**values, "host": name} for name in dict.fromkeys((situation.host, *situation.names)))
+    values["per_name"] = "\n".join(_fill(template.per_name.strip("\n"), each) for each in names)
     if template.each == "cookie":
         for cookie in filter(_COOKIE.fullmatch, situation.cookies):
-            own = {**values, "cookie": cookie, "cookie_pattern": re.escape(cookie)}
+            rules = (rule, *(other for name, other in situation.cookie_gaps if name == cookie))
+            has = [flag for name, flag in situation.cookie_flags if name == cookie]
+            lacks = [flag for flag in map(file.flags.get, rules) if flag]
+            # What is missing decides over what is there: a second SameSite would be refused.
+            flags = {flag.partition("=")[0]: flag for flag in (*has, *lacks)}
+            shown = " ".join(flags[each] for each in sorted(flags))
+            own = {**values, "cookie": cookie, "cookie_pattern": re.escape(cookie), "flags": shown}
             yield _piece(file, template, own)
     elif "@policy@" not in template.lines or _POLICY.fullmatch(situation.policy):
         yield _piece(file, template, values)
@@ -127,13 +148,20 @@ def _pieces(file: KindFile, template: Template, situation: Situation) -> Iterato
 
 def _piece(file: KindFile, template: Template, values: dict[str, str]) -> Piece:
     def fill(text: str) -> str:
-        return _PLACEHOLDER.sub(lambda match: values[match[1]], text).strip("\n")
+        return _fill(text, values).strip("\n")
 
     place = file.places.get(template.place, "").replace("@port@", values["port"])
     lines, note = fill(template.lines), fill(template.note)
     if f"max-age={DAY}" in lines:
         note = f"{_LATER} {note}".strip()
-    return Piece(template.manner, _where(template, place, fill(template.of)), lines, note, template.place)
+    where = _where(template, place, fill(template.of))
+    if template.only:
+        where = f"{where}; if {template.only}"
+    return Piece(template.manner, where, lines, note, template.place, template.only)
+
+
+def _fill(text: str, values: dict[str, str]) -> str:
+    return _PLACEHOLDER.sub(lambda match: values[match[1]], text)
 
 
 def _where(template: Template, place: str, of: str) -> str:
@@ -142,6 +170,8 @@ def _where(template: Template, place: str, of: str) -> str:
             return f"in {place}, beside what is there"
         case Manner.FIRST:
             return f"in {place}, before what is there"
+        case Manner.LAST:
+            return f"in {place}, behind what is there"
         case Manner.REPLACES if template.of:
             return f"in {place}, in place of {of}"
         case Manner.REPLACES:
@@ -183,7 +213,18 @@ def _values(situation: Situation) -> dict[str, str]:
         "names_pattern": "|".join(map(re.escape, names)),
         "policy": f"{situation.policy.strip().rstrip(';')}; " if situation.policy.strip(" ;") else "",
         "age": str(_age(situation)),
+        "directives": "; ".join(("", *_kept(situation))),
+        "directives_below": "; ".join(("", *dict.fromkeys(("includeSubDomains", *_kept(situation))))),
     }
+
+
+_DIRECTIVES = {"includesubdomains": "includeSubDomains", "preload": "preload"}
+
+
+def _kept(situation: Situation) -> tuple[str, ...]:
+    """Directives of the policy in force, beside its age: a line that changes this keeps them."""
+    found = (_DIRECTIVES.get(part.strip().lower()) for part in situation.sts.split(";"))
+    return tuple(dict.fromkeys(each for each in found if each)) if situation.max_age else ()
 
 
 def _holds(condition: str, situation: Situation) -> bool:

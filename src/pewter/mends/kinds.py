@@ -40,6 +40,9 @@ class Manner(enum.Enum):
     FIRST = "first"
     """Before all lines of their kind there."""
 
+    LAST = "last"
+    """Behind all lines of their kind there."""
+
     NEW = "new"
     """A block of its own, beside others."""
 
@@ -60,8 +63,17 @@ class Template(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     lines: str = ""
     note: str = ""
     when: tuple[str, ...] = ()
+    only: str = ""
+    """Of two such pieces the one that fits what stands there: ``it has no add_header``."""
+
     each: str = ""
     """``cookie``: once for each of them."""
+
+    per_host: str = ""
+    """In place of ``@per_host@``: once for each host of the entry."""
+
+    per_name: str = ""
+    """In place of ``@per_name@``: once for each name of the site."""
 
 
 class KindFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -73,6 +85,9 @@ class KindFile(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Checks the configuration, and has the server read it."""
 
     places: dict[str, str] = {}
+    flags: dict[str, str] = {}
+    """Of a cookie, by the rule that finds one missing: one line holds them all."""
+
     same: dict[str, str] = {}
     """Rules with the templates of another."""
 
