@@ -86,13 +86,23 @@ def answer(behaviour: str, host: str, scheme: str, forwarded: str, target: str):
     return 200, fields, PAGE
 
 
+def answer_together(behaviours: list[str], host: str, scheme: str, forwarded: str, target: str):
+    """What several of them come to: the first decides over http, and pages over https have what each of them says."""
+    if scheme != "https" or len(behaviours) == 1:
+        return answer(behaviours[0], host, scheme, forwarded, target)
+    told = [answer(each, host, scheme, forwarded, target) for each in behaviours[1:]]
+    body = max((each[2] for each in told), key=len)
+    return told[0][0], [field for each in told for field in each[1]], body
+
+
 class Handler(http.server.BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
 
     def do_GET(self) -> None:
         scheme = self.headers.get("X-Base-Scheme") or self.headers.get("X-Forwarded-Proto", "http")
         host = self.headers.get("Host", HOST)
-        status, fields, body = answer(sys.argv[1], host, scheme, self.headers.get("X-Forwarded-Proto", ""), self.path)
+        forwarded = self.headers.get("X-Forwarded-Proto", "")
+        status, fields, body = answer_together(sys.argv[1].split("+"), host, scheme, forwarded, self.path)
         self.send_response_only(status)
         for name, value in fields:
             self.send_header(name, value)

@@ -12,7 +12,7 @@ import msgspec
 
 from pewter.mends.kinds import Kind
 
-_FAULT = re.compile(r"<<fault\n(.*?)fault>>\n?|<<fault ([^\n]*?) fault>>", re.DOTALL)
+FAULT = re.compile(r"<<fault\n(.*?)fault>>\n?|<<fault ([^\n]*?) fault>>", re.DOTALL)
 
 
 class Base(msgspec.Struct, frozen=True):
@@ -48,19 +48,32 @@ BASES = msgspec.convert(
 )
 
 
-def put(text: str, place: str, manner: str, lines: str, *, has_of: bool, other_name: str = "") -> str:
+def put(
+    text: str, place: str, manner: str, lines: str, *, has_of: bool, other_name: str = "", own_name: str = ""
+) -> str:
     """The configuration with lines put where a mend says.
 
     A block that answers for another name too is kept, and the name is taken out of it.
     """
     if manner == "replaces" and not has_of:
+        own = place + re.sub(r"[^a-z]", "", own_name)
+        if f"<<{own}\n" in text:  # put there before
+            return re.sub(
+                rf"<<{own}\n.*?{own}>>", lambda match: f"<<{own}\n{lines}\n{own}>>", text, count=1, flags=re.DOTALL
+            )
+        lines = f"@@{place}@@\n<<{own}\n{lines}\n{own}>>"
         block = re.compile(rf"<<{place}\n.*?{place}>>", re.DOTALL)
-        assert block.search(text), f"no block {place}"
+        if not block.search(text):
+            assert f"@@{place}@@" in text, f"no block {place}"
+            return text.replace(f"@@{place}@@", lines, 1)
+        found = block.search(text)
+        if own_name and own_name not in re.findall(r"[a-z.]+", found[0]):  # it is the block of another name
+            return text.replace(found[0], f"{found[0]}\n{lines}", 1)
         if other_name:
             return block.sub(lambda match: f"{match[0].replace(other_name, '', 1)}\n{lines}\n", text, count=1)
         return block.sub(lambda match: f"{lines}\n", text, count=1)
     if manner in {"replaces", "removes"}:
-        text = _FAULT.sub("", text)
+        text = FAULT.sub("", text)
     if manner == "removes":
         return text
     mark = "@@last@@" if manner == "last" else f"@@{place}@@"
@@ -73,5 +86,5 @@ def put(text: str, place: str, manner: str, lines: str, *, has_of: bool, other_n
 
 def bare(text: str) -> str:
     """Without any mark."""
-    text = _FAULT.sub(lambda match: match[1] or match[2] or "", text)
+    text = FAULT.sub(lambda match: match[1] or match[2] or "", text)
     return re.sub(r"<<[a-z]+\n|[a-z]+>>|@@[a-z]+@@", "", text)

@@ -25,7 +25,7 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
 from mends.application import HOST, LANDING
-from mends.bases import BASES, Base, bare, put
+from mends.bases import BASES, FAULT, Base, bare, put
 from mends.cases import ALL, CASES, Case
 from mends.hostile import pieces_with
 from pewter.expectations import Terms
@@ -67,8 +67,47 @@ TAKEN_OUT = {
     "every server_tokens line": r"server_tokens \w+;",
     "any proxy_cookie_flags line for": r"proxy_cookie_flags PHPSESSID [^;]*;",
     "every url.redirect line for http": r"(?m)^ *url\.redirect = .*%0.*\n",
+    "every setenv line for Strict-Transport-Security": r"(?m)^ *setenv.set-response-header .*Strict-Transport-Security.*\n",
+    "every header line for Strict-Transport-Security": (
+        r'header Strict-Transport-Security "[^"]*"\n|header \{\s*Strict-Transport-Security[^\n]*\n\s*defer\s*\}'
+    ),
 }
 """What stands where a piece goes, and that it takes the place of."""
+
+_ON_BIND = ("ciphers", "curves", "alpn", "ssl-min-ver", "ssl-max-ver", "verify", "ca-file")
+
+
+def _key(line: str) -> str:
+    """What a line sets: its directive, and its field where it has one."""
+    words = line.strip().split()
+    if not words or words[0] in {"server", "}", "{", "location", "if", "return", "set", "frontend", "bind", "mode"}:
+        return ""
+    if words[0] in {"add_header", "proxy_hide_header", "fastcgi_hide_header", "proxy_cookie_flags", "proxy_set_header"}:
+        return " ".join(words[:2])
+    if words[0] in {"Header", "RequestHeader"}:
+        field = next((each for each in words[1:] if re.fullmatch(r"[A-Z][a-zA-Z-]+", each)), "")
+        return f"{words[0]} {field}"
+    if words[0] in {"http-after-response", "http-response"} and words[1] == "set-header":
+        return " ".join(words[:3])
+    return (
+        words[0]
+        if re.fullmatch(
+            r"ssl_\w+|ssl\.\w.*|server[._]to?k?e?n?s?a?g?|SSL\w+|ServerT\w+|ServerS\w+|Protocols|ciphers|protocols|curves",
+            words[0],
+        )
+        else ""
+    )
+
+
+def _without_like(text: str, piece) -> str:
+    """Without lines that were put there before and set the same."""
+    for word in _ON_BIND:
+        if re.search(rf"(?:^| ){word} ", piece.lines) and "bind line" in piece.where:
+            text = re.sub(rf"(?m)^( *bind :::443.*?) {word} \S+", r"\1", text)
+    keys = {key for line in piece.lines.splitlines() if (key := _key(line))} - {"ServerName"}
+    lines = text.split("\n")
+    return "\n".join(line for line in lines if _key(line) not in keys or re.sub('"[^"]*"', "", line).count(";") > 1)
+
 
 _OF_THE_MOMENT = frozenset(
     {"date", "content-length", "etag", "last-modified", "connection", "location", "server", "vary"}
@@ -206,9 +245,15 @@ class Proof:
             if words in piece.where:
                 begins = [match.start() for match in re.finditer(r"(?m)^(?:server|<VirtualHost|frontend|http) ?", text)]
                 inner = next((text.find(mark) for mark in ("@@passing@@", "@@secure@@") if mark in text), -1)
+                if inner < 0:
+                    text = re.sub(pattern, "", text)
+                    continue
                 start = max((each for each in begins if each < inner), default=0) if "in http" not in piece.where else 0
                 end = min((each for each in begins if each > inner), default=len(text))
                 text = text[:start] + re.sub(pattern, "", text[start:end]) + text[end:]
+        if ", in place of " in piece.where:
+            text = FAULT.sub("", text)
+            text = _without_like(text, piece)
         return text
 
     def _put(self, text: str, piece) -> str:
@@ -238,7 +283,15 @@ class Proof:
         manner = "removes" if piece.manner is Manner.REMOVES else piece.manner.value
         other = {Kind.NGINX: "mend.example ", Kind.APACHE: "mend.example ", Kind.CADDY: "http://mend.example, "}
         kept = other.get(self.kind, "") if self.case.several else ""
-        return put(text, place, manner, piece.lines, has_of=has_of, other_name=kept)
+        named = re.search(r"(?:server_name|ServerName|http://)\s*([a-z.]+)", piece.lines)
+        own = named[1] if named is not None else ""
+        lines = piece.lines
+        bound = re.findall(r"listen ((?:\d[\d.]+|\[[\da-f:]*[\da-f][\da-f:]*\]):443) ssl", text)
+        if piece.manner is Manner.NEW and "listen 443 ssl default_server" in lines and bound:
+            # As the remark says: where the others name an address, so has this one.
+            own = "\n".join(f"listen {each} ssl default_server;" for each in bound)
+            lines = re.sub(r" *listen 443 ssl default_server;\n *listen \[::\]:443 ssl default_server;", own, lines)
+        return put(text, place, manner, lines, has_of=has_of, other_name=kept, own_name=own)
 
     @contextlib.contextmanager
     def _application(self) -> Iterator[None]:

@@ -1,7 +1,9 @@
 """``pewter rules`` and ``pewter explain``: the catalogue in words."""
 
 import datetime
+import shlex
 import textwrap
+from pathlib import Path
 from typing import Any
 
 import msgspec
@@ -16,6 +18,8 @@ from pewter.mends.composer import Situation, compose
 from pewter.mends.kinds import Kind, Manner, kind_file
 from pewter.mends.proofs import proof_of
 from pewter.report.sheet import STYLES
+from pewter.report.whole_mend import render_whole_mend
+from pewter.tasks.saved import read_report
 
 from .output import output_marks, output_width, print_text
 
@@ -69,6 +73,13 @@ def _as_toml(default: object) -> str:
     if isinstance(default, str):
         return f'"{default}"'
     return "{ }" if isinstance(default, dict) else "[]"
+
+
+def explain_review(path: Path) -> None:
+    """All that is to be put where, of a saved review."""
+    results = read_report(path).results
+    again = f"pewter recheck {shlex.quote(str(path))}"
+    print_text(render_whole_mend(results, output_width(), output_marks(), again=again))
 
 
 def explain_rule(name: str) -> None:

@@ -427,12 +427,25 @@ def rules(**options: Any) -> None:
 
 
 @app.command(cls=Command)
-@argument("rule", required=True, metavar="RULE", help="As in chain/incomplete.")
+@argument("rule", required=False, metavar="[RULE]", help="As in chain/incomplete.")
+@click.option(
+    "--from",
+    "review",
+    type=PATH,
+    metavar="REVIEW",
+    help="All lines of a saved review instead: block by block, each once.",
+)
 def explain(**options: Any) -> None:
-    """Explain a rule and its mend on each server."""
-    from .catalogue import explain_rule  # noqa: PLC0415
+    """Explain a rule and its mend on each server, or put all mends of a review together."""
+    from .catalogue import explain_review, explain_rule  # noqa: PLC0415
 
-    explain_rule(options["rule"])
+    rule, review = options["rule"], options["review"]
+    if (rule is None) == (review is None):
+        raise UsageError("Name a rule, as in 'pewter explain chain/incomplete', or a review: --from REVIEW.")
+    if review is not None:
+        explain_review(review)
+    else:
+        explain_rule(rule)
 
 
 def with_defaults(arguments: list[str]) -> list[str]:

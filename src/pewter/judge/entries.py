@@ -12,7 +12,7 @@ from pewter.places import Place, PlaceKind
 from pewter.web.urls import in_url
 
 from .mending import Configuration, HasHosts, configurations, kinds_elsewhere, waits_of
-from .nature import Matter
+from .nature import Matter, Safety
 from .order import Worded, hosts_of_entries
 from .outcomes import Gap, Judged
 from .rules import RULE_OF
@@ -78,8 +78,14 @@ def gap_entries(case: HasHosts, outcomes: Sequence[Judged]) -> tuple[GapEntry, .
             if gap.where.kind is PlaceKind.COOKIE
         )
     )
+    tried = frozenset(
+        gap.host or gap.where.host
+        for _, rule, _, gaps in numbered
+        if RULE_OF[rule].nature.safety is Safety.HOLDS_FOR_LONG
+        for gap in gaps
+    )
     waits = {rule: waits_of(RULE_OF[rule], open_gaps) for rule in {each[1] for each in numbered}}
-    return tuple(_entry(case, *each, waits[each[1]], places, cookies) for each in numbered)
+    return tuple(_entry(case, *each, waits[each[1]], places, cookies, tried) for each in numbered)
 
 
 def _entry(
@@ -91,10 +97,11 @@ def _entry(
     waits: dict[str, str],
     places: dict[Place, int],
     cookies: Sequence[tuple[str, str, str]],
+    tried: frozenset[str],
 ) -> GapEntry:
     rule = RULE_OF[name]
     first = words_for(case, rule, gaps[0])
-    lines = configurations(case, rule, gaps, waits, cookies)
+    lines = configurations(case, rule, gaps, waits, cookies, tried)
     hosts = dict.fromkeys(gap.host or gap.where.host for gap in gaps)
     return GapEntry(
         number=number,

@@ -70,11 +70,12 @@ def configurations(
     gaps: Sequence[Gap],
     waits: dict[str, str],
     cookie_gaps: Sequence[tuple[str, str, str]] = (),
+    tried: frozenset[str] = frozenset(),
 ) -> tuple[Configuration, ...]:
     """The lines for one entry, for each kind of server that was recognised or given.
 
     ``waits``: hosts for which lines of this rule would not be safe yet, and why.  ``cookie_gaps``: host, cookie and
-    rule of all gaps of cookies.
+    rule of all gaps of cookies.  ``tried``: hosts whose policy is to be lengthened, by whatever gap its field is told.
     """
     by_kind: dict[Kind, dict[str, Situation]] = {}
     cookies: dict[str, dict[str, None]] = {}
@@ -83,8 +84,11 @@ def configurations(
         if gap.where.kind is PlaceKind.COOKIE:
             cookies.setdefault(host, {})[gap.where.name] = None
         for kind in _kinds(case, rule, gap, host):
-            situation = _situation(case, gap, host, kind, for_long=rule.nature.safety is Safety.HOLDS_FOR_LONG)
-            by_kind.setdefault(kind, {})[host] = situation
+            situation = _situation(case, gap, host, kind, for_long=host in tried)
+            known = by_kind.setdefault(kind, {})
+            if host in known and known[host].is_secure is not situation.is_secure:
+                situation = msgspec.structs.replace(situation, is_secure=None)  # both schemes are at fault
+            known[host] = situation
     for situations in by_kind.values():
         for host, names in cookies.items():
             if host in situations:
@@ -303,7 +307,9 @@ def waits_of(rule: Rule[Any], entries: Sequence[tuple[int, Rule[Any], Level, fro
     if safety is Safety.HOLDS_BELOW:
         for number, other, level, hosts in entries:
             for host in hosts if step_of(other, level) == 0 or other.nature.safety in _SHUT_IN else ():
-                words = f"not yet: includeSubDomains would reach {host}, whose https does not open without a warning"
+                is_shut = step_of(other, level) == 0
+                what = "which opens only behind a warning, or not at all" if is_shut else "which leads back to http"
+                words = f"not yet: includeSubDomains would reach {host}, {what}"
                 for above in _above(host):
                     waits.setdefault(above, f"{words} (gap {number}); mend that first")
     if safety is Safety.LEADS:

@@ -130,7 +130,7 @@ def _pieces(
     values = _values(situation)
     hosts = (_values(each) for each in situations[:MAX_HOSTS] if each.is_harmless)
     values["per_host"] = "\n".join(_fill(template.per_host.strip("\n"), each) for each in hosts)
-    names = ({**values, "host": name} for name in dict.fromkeys((situation.host, *situation.names)))
+    names = ({**values, "host": name} for name in dict.fromkeys((*situation.names, situation.host)))
     values["per_name"] = "\n".join(_fill(template.per_name.strip("\n"), each) for each in names)
     if template.each == "cookie":
         for cookie in filter(_COOKIE.fullmatch, situation.cookies):

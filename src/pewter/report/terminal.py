@@ -17,6 +17,7 @@ from .names import render_names
 from .protocol import render_protocols
 from .sheet import MAX_WIDTH, MIN_WIDTH, STYLES, UNICODE, Marks, Sheet, listed, some, wrap
 from .ways_in import render_ways_in
+from .whole_mend import put_whole_mend
 
 MAX_UNKNOWN = 8
 """Lines on what could not be checked; ``--full`` shows all."""
@@ -47,6 +48,10 @@ def render_terminal(review: Review, width: int, marks: Marks = UNICODE, *, full:
     render_protocols(sheet, results.protocols, in_brief=in_brief)
     _areas(sheet, results.areas, in_brief=in_brief)
     _rest(sheet, review, full=full)
+    if full and results.gaps:
+        sheet.line()
+        sheet.line(("All mends together", "bold"))
+        put_whole_mend(sheet, results)
     _next(sheet, review, full=full)
     return sheet.text
 

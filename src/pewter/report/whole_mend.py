@@ -1,0 +1,74 @@
+"""The answer to a whole report, on a terminal: what to put where, once, and what waits for the next look."""
+
+from rich.text import Text
+
+from pewter.judge.results import Results
+from pewter.judge.whole_mend import Block, Program, Put, whole_mend
+from pewter.mends.kinds import Manner
+from pewter.phrases import all_of, counted
+
+from .sheet import MAX_WIDTH, MIN_WIDTH, UNICODE, Marks, Sheet
+
+
+def render_whole_mend(results: Results, width: int, marks: Marks = UNICODE, *, again: str = "") -> Text:
+    """``again``: the command that looks again."""
+    sheet = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
+    put_whole_mend(sheet, results, again=again)
+    return sheet.text
+
+
+def put_whole_mend(sheet: Sheet, results: Results, *, again: str = "") -> None:
+    """Program by program, block by block."""
+    mend = whole_mend(results)
+    if not mend.programs and not mend.later and not mend.without_lines:
+        sheet.line(("Nothing that weakens, exposes or breaks: no line is needed.", ""))
+        return
+    for program in mend.programs:
+        _program(sheet, program)
+    if mend.later:
+        sheet.line()
+        sheet.line(("After the next look", "bold"))
+        for later in mend.later:
+            sheet.labelled(2, "", f"gap {later.number} {later.rule}, {later.server}: {later.reason}", label_width=0)
+    if mend.without_lines:
+        sheet.line()
+        sheet.line(("Not by lines for a server", "bold"))
+        for entry in mend.without_lines:
+            sheet.labelled(2, "", f"gap {entry.number} {entry.rule}: {entry.mend}", label_width=0)
+    sheet.line()
+    if again:
+        sheet.labelled(0, "", f"Then: {again}", label_width=0)
+    if mend.notes:
+        words = f"{counted(mend.notes, 'note')} with lines of their own: left out here, and in the report."
+        sheet.labelled(0, "", words, "dim", label_width=0)
+
+
+def _program(sheet: Sheet, program: Program) -> None:
+    sheet.line()
+    sheet.line((f"{program.server}, in this order", "bold"))
+    for block in program.blocks:
+        _block(sheet, block)
+    if program.reload:
+        sheet.labelled(2, "", "Then check and reload:", label_width=0)
+        sheet.verbatim(6, program.reload)
+
+
+def _block(sheet: Sheet, block: Block) -> None:
+    if block.where != "run" and block.where:
+        sheet.labelled(2, "", f"{block.where[0].upper()}{block.where[1:]}", label_width=0)
+    for put in block.puts:
+        _put(sheet, put, is_run=block.where == "run")
+
+
+def _put(sheet: Sheet, put: Put, *, is_run: bool) -> None:
+    gaps = f"gap{'s' if len(put.gaps) > 1 else ''} {all_of(list(map(str, put.gaps)))}"
+    piece = put.piece
+    if piece.manner is Manner.WORDS:
+        sheet.labelled(4, "", f"{piece.lines} ({gaps})", label_width=0)
+        return
+    lead = "run" if is_run else put.how or "this block"
+    sheet.labelled(4, "", f"{lead} ({gaps}){':' if piece.lines else '.'}", label_width=0)
+    if piece.lines:
+        sheet.verbatim(6, piece.lines)
+    if piece.note:
+        sheet.labelled(4, "", piece.note, "dim", label_width=0)
