@@ -295,7 +295,7 @@ def visit_rows(world: World, browsers: Browsers, host: str) -> Iterator[Row]:
         for browser in browsers:
             visit = predict_for(case, journey, Browser(browser.title))
             ours = SAME_TO_A_VISITOR.get(visit.meets, visit.meets)
-            if "gives up at" in visit.detail:
+            if "too many redirects" in visit.detail or "gives up at" in visit.detail:
                 ours = Prediction.CIRCLES
             met = browser.browse(journey.start)
             theirs = SAME_TO_A_VISITOR.get(met.prediction, met.prediction)
