@@ -54,8 +54,9 @@ clean:
 browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium and Firefox (chromium, chromium-driver, firefox-esr, libnss3-tools, iproute2; needs root)
 	unshare -n -m sh -c 'ip link set lo up && exec $(BIN)/python tests/browser/agreement.py'
 
-mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd, HAProxy, Caddy, lighttpd, Django and Express (needs npm, and root for a network namespace of each)
+mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd, HAProxy, Caddy, lighttpd, Django and Express, one gap at a time and whole reports at once (needs npm, and root for a network namespace of each)
 	$(BIN)/python tests/mends/runner.py --write
+	$(BIN)/python tests/mends/whole.py
 
 names: $(BIN)/.ready   ## hold the dns area against BIND, NSD, Knot, PowerDNS and unbound (needs root, for network namespaces)
 	$(BIN)/python tests/names/runner.py

@@ -41,6 +41,7 @@ REFUSES, NOT_REACHED = Alert(2, 70), Unseen("not reached")
 CLOSED, RESET = Ended(HowEnded.CLOSED, "the server closed the connection"), Ended(HowEnded.RESET, "reset")
 REFUSED = NoConnection(HowFailed.REFUSED, "the connection was refused")
 FROM_TLS_1_1 = Terms(Expectations(minimum_protocol="TLS 1.1"))
+NOBODY = issue_server(["nobody.invalid"], intermediate(), LONG_AGO, FAR_OFF, key=key("other"))
 OTHER = issue_server(["other.example"], intermediate(), LONG_AGO, FAR_OFF, key=key("other"))
 
 
@@ -65,7 +66,7 @@ def spoken(
 def looked(of: Protocol | None, nameless: tuple[Probe, ...] = ()) -> Case:
     return case(
         endpoints=[msgspec.structs.replace(endpoint(handshake()), protocol=of, nameless=nameless)],
-        certificates=stored(OTHER),
+        certificates=stored(OTHER, NOBODY),
     )
 
 
@@ -182,6 +183,7 @@ CASES = {
     chain.default_differs: {
         "the-same": nameless(handshake()),
         "another": nameless(handshake(OTHER, intermediate())),
+        "of-nobody": nameless(handshake(NOBODY)),
         "refused": nameless(Alert(2, 112)),
         "unknown": nameless(NoConnection(HowFailed.TIMED_OUT, "late")),
         "not-asked": looked(None),

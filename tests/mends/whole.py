@@ -1,4 +1,4 @@
-"""Whole reports put in place, round after round: ``make mends-whole``.
+"""Whole reports put in place, round after round: ``make mends``.
 
 Each site has several faults at once.  In each round every printed piece is put where it says, once, in turn by gap and as
 all mends together have them; then the site is looked at again.  After three rounds nothing may be left at ``weakens`` or above for which

@@ -11,7 +11,7 @@ from pewter.evidence import Hop
 from pewter.levels import Level
 from pewter.mends.composer import MAX_HOSTS, Piece, Situation, compose, kinds_with, repeats_policy
 from pewter.mends.kinds import Kind, kind_file
-from pewter.mends.recognition import by_application, by_server_field
+from pewter.mends.recognition import by_application, by_debug_page, by_server_field
 from pewter.places import PlaceKind
 from pewter.web.cookies import Cookie, read_set_cookie
 from pewter.web.hsts import read_sts
@@ -98,7 +98,20 @@ def configurations(
     for kind, situations in by_kind.items():
         keep = [host for host in situations if repeats_policy(rule.name, kind) and _policies_differ(case, host)]
         found += _of_kind(rule.name, kind, situations, {**waits, **dict.fromkeys(keep, _POLICIES_DIFFER)})
+    if rule.area in _OF_TLS:
+        found = [each if case.server_given(each.hosts[0]) else _where_tls_ends(each) for each in found]
     return _with_choice(rule, found)
+
+
+_OF_TLS = frozenset({"protocol", "chain"})
+
+
+def _where_tls_ends(found: Configuration) -> Configuration:
+    """A proxy that ends TLS passes on the name of the program behind it, and mostly names itself nowhere."""
+    if not found.pieces:
+        return found
+    words = f"If another program before {found.server} ends TLS, its lines are needed instead: --server KIND"
+    return msgspec.structs.replace(found, choice=words)
 
 
 def _with_choice(rule: Rule[Any], found: Sequence[Configuration]) -> tuple[Configuration, ...]:
@@ -172,7 +185,8 @@ def _kinds(case: HasHosts, rule: Rule[Any], gap: Gap, host: str) -> tuple[Kind, 
         return (Kind(given),)
     found = []
     if rule.nature.mended_by is not MendedBy.SERVER:
-        found.append(case.once(f"application of {host}", lambda: application_of(case, host)))
+        of_host = case.once(f"application of {host}", lambda: application_of(case, host))
+        found.append(by_debug_page(gap.seen) or of_host)
     is_plain = _is_plain(rule, gap)
     found.append(server_of(case, host, is_plain=is_plain)[0])
     return tuple(dict.fromkeys(kind for kind in found if kind is not None))

@@ -47,6 +47,21 @@ def by_server_field(values: Iterable[str]) -> tuple[Kind | None, tuple[int, ...]
     return None, ()
 
 
+_OF_SIGNS = {
+    "Django's debug page": Kind.DJANGO,
+    "Laravel's exception page": Kind.LARAVEL,
+    "Rails' exception page": Kind.RAILS,
+    "a PHP error with its file": Kind.PHP,
+    "phpinfo()": Kind.PHP,
+    "a Node.js stack trace": Kind.EXPRESS,
+}
+
+
+def by_debug_page(seen: str) -> Kind | None:
+    """The framework whose debug page was seen, by the sign in the words for it."""
+    return next((kind for sign, kind in _OF_SIGNS.items() if sign in seen), None)
+
+
 def by_application(cookies: Sequence[str], powered_by: Iterable[str]) -> Kind | None:
     """The framework that sets cookies of these names, or names itself."""
     for pattern, kind in _OF_COOKIES:

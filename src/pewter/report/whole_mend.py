@@ -46,18 +46,20 @@ def put_whole_mend(sheet: Sheet, results: Results, *, again: str = "") -> None:
 def _program(sheet: Sheet, program: Program) -> None:
     sheet.line()
     sheet.line((f"{program.server}, in this order", "bold"))
-    for block in program.blocks:
-        _block(sheet, block)
+    for position, block in enumerate(program.blocks):
+        _block(sheet, block, is_first=position == 0)
     if program.reload:
-        sheet.labelled(2, "", "Then check and reload:", label_width=0)
-        sheet.verbatim(6, program.reload)
+        sheet.labelled(2, "", "Last", label_width=0)
+        sheet.labelled(4, "", "check and reload:", label_width=0)
+        sheet.verbatim(9, program.reload)
 
 
-def _block(sheet: Sheet, block: Block) -> None:
-    if block.where != "run" and block.where:
-        sheet.labelled(2, "", f"{block.where[0].upper()}{block.where[1:]}", label_width=0)
+def _block(sheet: Sheet, block: Block, *, is_first: bool) -> None:
+    is_run = block.where == "run"
+    where = ("First" if is_first else "Last") if is_run else block.where or "By hand"
+    sheet.labelled(2, "", f"{where[0].upper()}{where[1:]}", label_width=0)
     for put in block.puts:
-        _put(sheet, put, is_run=block.where == "run")
+        _put(sheet, put, is_run=is_run)
 
 
 def _put(sheet: Sheet, put: Put, *, is_run: bool) -> None:
@@ -69,6 +71,6 @@ def _put(sheet: Sheet, put: Put, *, is_run: bool) -> None:
     lead = "run" if is_run else put.how or "this block"
     sheet.labelled(4, "", f"{lead} ({gaps}){':' if piece.lines else '.'}", label_width=0)
     if piece.lines:
-        sheet.verbatim(6, piece.lines)
+        sheet.verbatim(9, piece.lines)
     if piece.note:
         sheet.labelled(4, "", piece.note, "dim", label_width=0)

@@ -345,6 +345,9 @@ def default_differs(case: Case) -> Iterator[RuleOutcome]:
                 leaf = case.chains.certificate(chain[0])
                 title = leaf.title if isinstance(leaf, Certificate) else "a certificate that cannot be read"
                 own = f"{title} (SHA-256 {chain[0][:8]})"
+                if title.endswith(".invalid"):  # a name that nobody can have (RFC 6761 section 6.4)
+                    yield Holds(where, f"a certificate of nobody without a server name: {own}")
+                    continue
                 yield Gap(where, f"without a server name: {own}", "the same certificate", cause=own)
             case Alert() | Ended():
                 yield Holds(where, "refused without a server name")
