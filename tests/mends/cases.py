@@ -36,6 +36,9 @@ class Case(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """Rules that may be left open: steps that come later, and what could not be seen as long as nobody got in."""
 
     chain: str = "full.pem"
+    still: tuple[str, ...] = ()
+    """Commands that have to say the same before and after: what the lines must not touch."""
+
     words: str = ""
     """What is done by hand where the mend is told in words."""
 

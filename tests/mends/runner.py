@@ -77,6 +77,23 @@ TAKEN_OUT = {
 _ON_BIND = ("ciphers", "curves", "alpn", "ssl-min-ver", "ssl-max-ver", "verify", "ca-file")
 
 
+def _adapted(block: str, lines: str) -> str:
+    """As the remarks say: the path of the CA's challenge is kept, and the address of the block that is replaced."""
+    challenge = re.search(r"location \S*acme-challenge/ \{[^}]*\}", block)
+    if challenge is not None:
+        lines = lines.replace("    location / {", f"    {challenge[0]}\n    location / {{", 1)
+    aliases = re.findall(r"(?ms)^(?:Alias \S*acme-challenge/ .*?$|<Directory .*?</Directory>)", block)
+    if aliases:
+        lines = lines.replace("</VirtualHost>", "\n".join((*aliases, "</VirtualHost>")), 1)
+    host = re.search(r"<VirtualHost ([^*>]+)>", block)
+    if host is not None:
+        lines = lines.replace("<VirtualHost *:80>", f"<VirtualHost {host[1]}>")
+    listens = re.findall(r"listen (?:[\d.]+|\[[\da-f:]*[\da-f]\]):80;", block)
+    if listens:
+        lines = re.sub(r"listen 80;\n *listen \[::\]:80;", " ".join(listens), lines)
+    return lines
+
+
 def _key(line: str) -> str:
     """What a line sets: its directive, and its field where it has one."""
     words = line.strip().split()
@@ -161,6 +178,7 @@ class Proof:
                 if entry is None:
                     return f"the fault does not show: {sorted({each.rule for each in before.results.gaps})}"
                 told_before = self._checked(entry.check)
+                still_before = [self._checked(each) for each in self.case.still]
             lines = next((each for each in entry.configurations if each.server == kind_file(self.kind).title), None)
             if lines is None or not lines.pieces:
                 return f"no lines: {entry.configurations}"
@@ -170,6 +188,9 @@ class Proof:
             with self._server(base, text):
                 after = self._review(issued)
                 told_after = self._checked(entry.check)
+                still_after = [self._checked(each) for each in self.case.still]
+        if still_before != still_after:
+            return f"touched: {still_before} is {still_after}"
         left, opened = self._held_against(before, after)
         if left:
             return f"not closed: {left}"
@@ -217,6 +238,9 @@ class Proof:
             (self.folder / name).write_bytes(
                 each.pem + issuing.pem + (each.key_pem if self.kind is Kind.HAPROXY else b"")
             )
+        challenge = self.folder / "acme" / ".well-known" / "acme-challenge"
+        challenge.mkdir(parents=True, exist_ok=True)
+        (challenge / "tok").write_text("the CA's challenge\n", encoding="utf-8")
         (self.folder / "issuing.pem").write_bytes(issuing.pem)
         (self.folder / "root.pem").write_bytes(root.pem)
         return root
@@ -289,8 +313,12 @@ class Proof:
         bound = re.findall(r"listen ((?:\d[\d.]+|\[[\da-f:]*[\da-f][\da-f:]*\]):443) ssl", text)
         if piece.manner is Manner.NEW and "listen 443 ssl default_server" in lines and bound:
             # As the remark says: where the others name an address, so has this one.
-            own = "\n".join(f"listen {each} ssl default_server;" for each in bound)
-            lines = re.sub(r" *listen 443 ssl default_server;\n *listen \[::\]:443 ssl default_server;", own, lines)
+            listens = "\n".join(f"listen {each} ssl default_server;" for each in bound)
+            lines = re.sub(r" *listen 443 ssl default_server;\n *listen \[::\]:443 ssl default_server;", listens, lines)
+        if piece.where.startswith("in place of ") and (
+            block := re.search(rf"<<{place}\n.*?{place}>>", text, re.DOTALL)
+        ):
+            lines = _adapted(block[0], lines)
         return put(text, place, manner, lines, has_of=has_of, other_name=kept, own_name=own)
 
     @contextlib.contextmanager
