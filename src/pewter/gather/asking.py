@@ -153,7 +153,7 @@ class Asker:
             is_silent = isinstance(answer, Refused) and answer.kind is Refusal.SILENT
             return _Said(failure, answer, ended, isinstance(answer, Picked), is_silent)
 
-        return await self._reliably(send)
+        return await self._reliably(send, is_experiment=as_it_is)
 
     @property
     def _patience(self) -> float | None:
@@ -162,8 +162,12 @@ class Asker:
             return None
         return max(LEAST_PATIENCE_SECONDS, PATIENCE * self._slowest)
 
-    async def _reliably(self, send: _Send[A]) -> "A | Unseen":
-        """Ask until the answer can be relied on.  A server that answers nothing any more is waited for, and left."""
+    async def _reliably(self, send: _Send[A], *, is_experiment: bool = False) -> "A | Unseen":
+        """Ask until the answer can be relied on.  A server that answers nothing any more is waited for, and left.
+
+        ``is_experiment``: at a server that is known to refuse in silence one silence is enough, since each costs much;
+        a cause is named by what was taken.
+        """
         detail, waited = "", 0
         for _ in range(MOST):
             if self._strained:
@@ -176,6 +180,10 @@ class Asker:
                 assert said.answer is not None
                 if said.taken:
                     self._took(begun)
+                return said.answer
+            is_refusal = is_experiment and said.is_silent and self._ends_without_alert and not self.steadiness.is_uneven
+            if is_refusal and said.failure is None:
+                assert said.answer is not None
                 return said.answer
             if said.failure is None:
                 found = await self._in_doubt(said, send)
