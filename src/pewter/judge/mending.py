@@ -98,19 +98,16 @@ def configurations(
     for kind, situations in by_kind.items():
         keep = [host for host in situations if repeats_policy(rule.name, kind) and _policies_differ(case, host)]
         found += _of_kind(rule.name, kind, situations, {**waits, **dict.fromkeys(keep, _POLICIES_DIFFER)})
-    if rule.area in _OF_TLS:
+    if rule.area == "protocol":
         found = [each if case.server_given(each.hosts[0]) else _where_tls_ends(each) for each in found]
     return _with_choice(rule, found)
-
-
-_OF_TLS = frozenset({"protocol", "chain"})
 
 
 def _where_tls_ends(found: Configuration) -> Configuration:
     """A proxy that ends TLS passes on the name of the program behind it, and mostly names itself nowhere."""
     if not found.pieces:
         return found
-    words = f"If another program before {found.server} ends TLS, its lines are needed instead: --server KIND"
+    words = "Where another program ends TLS, its lines instead (--server KIND)"
     return msgspec.structs.replace(found, choice=words)
 
 

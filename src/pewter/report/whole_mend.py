@@ -2,12 +2,14 @@
 
 from rich.text import Text
 
-from pewter.judge.results import Results
+from pewter.judge.results import Manner, Results
 from pewter.judge.whole_mend import Block, Program, Put, whole_mend
-from pewter.mends.kinds import Manner
 from pewter.phrases import all_of, counted
 
 from .sheet import MAX_WIDTH, MIN_WIDTH, UNICODE, Marks, Sheet
+
+MAX_PUTS, MAX_ENTRIES = 12, 60
+"""Of one block, and of what waits or has no lines, that are shown."""
 
 
 def render_whole_mend(results: Results, width: int, marks: Marks = UNICODE, *, again: str = "") -> Text:
@@ -28,13 +30,15 @@ def put_whole_mend(sheet: Sheet, results: Results, *, again: str = "") -> None:
     if mend.later:
         sheet.line()
         sheet.line(("After the next look", "bold"))
-        for later in mend.later:
+        for later in mend.later[:MAX_ENTRIES]:
             sheet.labelled(2, "", f"gap {later.number} {later.rule}, {later.server}: {later.reason}", label_width=0)
     if mend.without_lines:
         sheet.line()
         sheet.line(("Not by lines for a server", "bold"))
-        for entry in mend.without_lines:
+        for entry in mend.without_lines[:MAX_ENTRIES]:
             sheet.labelled(2, "", f"gap {entry.number} {entry.rule}: {entry.mend}", label_width=0)
+        if (left := len(mend.without_lines) - MAX_ENTRIES) > 0:
+            sheet.labelled(2, "", f"and {left} more", "dim", label_width=0)
     sheet.line()
     if again:
         sheet.labelled(0, "", f"Then: {again}", label_width=0)
@@ -58,8 +62,10 @@ def _block(sheet: Sheet, block: Block, *, is_first: bool) -> None:
     is_run = block.where == "run"
     where = ("First" if is_first else "Last") if is_run else block.where or "By hand"
     sheet.labelled(2, "", f"{where[0].upper()}{where[1:]}", label_width=0)
-    for put in block.puts:
+    for put in block.puts[:MAX_PUTS]:
         _put(sheet, put, is_run=is_run)
+    if len(block.puts) > MAX_PUTS:
+        sheet.labelled(4, "", f"and {len(block.puts) - MAX_PUTS} more like these: see each gap", "dim", label_width=0)
 
 
 def _put(sheet: Sheet, put: Put, *, is_run: bool) -> None:

@@ -160,6 +160,7 @@ def _page(entry: _Entry, url: Url) -> Page | None:
         statements=_safe(page.statements),
         moves=_safe(page.moves),
         style_sheets=tuple(map(without_secrets_in, page.style_sheets)),
+        parts=(),  # nothing of a recording is asked for
         inner_links=(),
     )
 
