@@ -116,6 +116,7 @@ GUARD = Guard(
     own=frozenset({"10.0.0.1"}),
     ports=frozenset({443, 4443}),
     routes=ROUTES,
+    promised=frozenset({("cdn.example", 8443), ("cdn.example", 25), ("intranet.example", 6379), ("x.example", 8444)}),
 )
 BAD = "and evil.example was not typed"
 
@@ -158,6 +159,13 @@ BAD = "and evil.example was not typed"
         ("evil.example", goes("10.0.0.1", 6379), "port 6379 is none of the site's"),
         ("mixed.example", goes("10.9.9.9"), "10.9.9.9 is a private or reserved address, beside public ones of mixed.example"),
         ("www.x.example", goes("127.0.0.1"), "127.0.0.1 is a loopback address, and www.x.example was not typed"),
+        # by a record of the site
+        ("cdn.example", goes("93.184.216.34", 8443), None),
+        ("x.example", goes("93.184.216.34", 8444), None),
+        ("evil.example", goes("93.184.216.34", 8443), "port 8443 is none of the site's"),
+        ("cdn.example", goes("93.184.216.34", 25), "port 25 belongs to another service: browsers do not go there"),
+        ("cdn.example", goes("10.1.2.3", 8443), "10.1.2.3 is a private or reserved address, and cdn.example was not typed"),
+        ("intranet.example", goes("10.0.0.1", 6379), "port 6379 is none of the site's"),
         # by a route: the place on its left side, and no other
         ("evil.example", ROUTES.for_address("192.0.2.60", 443), None),
         ("evil.example", ROUTES.for_address("192.0.2.60", 80), f"192.0.2.60 is a private or reserved address, {BAD}"),
