@@ -26,7 +26,7 @@ MAX_HOPS = 20
 MAX_KEPT_BODY = 1 << 16
 """Octets of a page that is kept for journeys that come to it later; a longer one is asked for again."""
 
-MAX_TRIES, MAX_TRIES_WHERE_ANSWERED = 3, 16
+MAX_TRIES, MAX_TRIES_WHERE_ANSWERED = 3, 10
 MAX_TRIES_IN_SILENCE = 3
 """Where something was answered: each takes a whole deadline."""
 
