@@ -63,10 +63,10 @@ def put(
             )
         lines = f"@@{place}@@\n<<{own}\n{lines}\n{own}>>"
         block = re.compile(rf"<<{place}\n.*?{place}>>", re.DOTALL)
-        if not block.search(text):
+        found = block.search(text)
+        if found is None:
             assert f"@@{place}@@" in text, f"no block {place}"
             return text.replace(f"@@{place}@@", lines, 1)
-        found = block.search(text)
         if own_name and own_name not in re.findall(r"[a-z.]+", found[0]):  # it is the block of another name
             return text.replace(found[0], f"{found[0]}\n{lines}", 1)
         if other_name:

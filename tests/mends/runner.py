@@ -486,9 +486,8 @@ def main() -> int:
         shutil.copy(HERE / "express" / "package.json", EXPRESS)
         subprocess.run(["npm", "install", "--prefix", EXPRESS, "--no-package-lock", "--silent"], check=True)
     begun, results = time.monotonic(), []
-    hosts = Path(tempfile.mkdtemp()) / "hosts"
-    hosts.write_text(f"127.0.0.1 localhost {HOST} {LANDING}\n::1 localhost {HOST} {LANDING}\n")
-    running = [_start(kind, options.wanted, hosts) for kind in kinds]
+    hosts = write_hosts()
+    running = [start(__file__, kind, options.wanted, hosts) for kind in kinds]
     for process in running:
         for line in process.stdout:
             kind, rule, title, seconds, complaint = json.loads(line)
@@ -509,9 +508,17 @@ def main() -> int:
     return 1 if failed or any(process.returncode for process in running) else 0
 
 
-def _start(kind: Kind, wanted: str, hosts: Path) -> subprocess.Popen:
+def write_hosts() -> Path:
+    """The hosts file of each network."""
+    hosts = Path(tempfile.mkdtemp()) / "hosts"
+    hosts.write_text(f"127.0.0.1 localhost {HOST} {LANDING}\n::1 localhost {HOST} {LANDING}\n")
+    return hosts
+
+
+def start(script: str, kind: Kind, wanted: str, hosts: Path, *options: str) -> subprocess.Popen:
+    """A runner's work on one kind of server, in a network of its own."""
     inner = f'ip link set lo up && mount --bind {hosts} /etc/hosts && mount -t tmpfs tmpfs /etc/apache2 && exec "$@"'
-    command = [sys.executable, str(Path(__file__)), wanted, "--kind", kind.value, "--inside"]
+    command = [sys.executable, script, wanted, "--kind", kind.value, "--inside", *options]
     return subprocess.Popen(
         ["unshare", "-n", "-m", "sh", "-c", inner, "sh", *command], stdout=subprocess.PIPE, text=True
     )

@@ -12,7 +12,6 @@ import os
 import random
 import re
 import shutil
-import subprocess
 import sys
 import tempfile
 import time
@@ -22,11 +21,10 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
-from mends.application import HOST, LANDING
 from mends.bases import BASES, FAULT
 from mends.cases import ALL, CASES, Case
-from mends.runner import Proof
-from pewter.judge.whole_mend import pieces_in_order, whole_mend
+from mends.runner import Proof, start, write_hosts
+from pewter.judge.whole_mend import whole_mend
 from pewter.mends.kinds import Kind, kind_file
 
 ROUNDS = 3
@@ -83,7 +81,13 @@ class Whole(Proof):
             if number % 2 == self.by_gap:
                 pieces = dict.fromkeys(piece for _, lines in found for piece in lines.pieces)
             else:
-                pieces = dict.fromkeys(pieces_in_order(whole_mend(review.results), [kind_file(self.kind).title]))
+                pieces = [
+                    put.piece
+                    for program in whole_mend(review.results).programs
+                    if program.server == kind_file(self.kind).title
+                    for block in program.blocks
+                    for put in block.puts
+                ]
             for piece in pieces:
                 if self._fits(text, piece):
                     text = self._put(text, piece)
@@ -137,16 +141,12 @@ def main() -> int:
         prove(Kind(options.kind), options.wanted, options.sites)
         return 0
     begun, total, clean, rounds = time.monotonic(), 0, 0, []
-    hosts = Path(tempfile.mkdtemp()) / "hosts"
-    hosts.write_text(f"127.0.0.1 localhost {HOST} {LANDING}\n::1 localhost {HOST} {LANDING}\n")
-    inner = f'ip link set lo up && mount --bind {hosts} /etc/hosts && mount -t tmpfs tmpfs /etc/apache2 && exec "$@"'
+    hosts = write_hosts()
     running = [
-        subprocess.Popen(
-            ["unshare", "-n", "-m", "sh", "-c", inner, "sh", sys.executable, __file__, options.wanted,
-             "--kind", kind.value, "--sites", str(options.sites), "--inside"], stdout=subprocess.PIPE, text=True,
-        )
-        for kind in ALL if re.search(options.kind, kind.value)
-    ]  # fmt: skip
+        start(__file__, kind, options.wanted, hosts, "--sites", str(options.sites))
+        for kind in ALL
+        if options.kind in kind.value
+    ]
     for process in running:
         for line in process.stdout:
             kind, title, told, seconds, needed, left = json.loads(line)

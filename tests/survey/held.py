@@ -4,9 +4,7 @@ python tests/survey/held.py --sites 300 --times 10 --busy 20
 """
 
 import argparse
-import contextlib
 import datetime
-import multiprocessing
 import sys
 import tempfile
 import time
@@ -16,6 +14,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
+from load import busy
 from pewter.lab.crowd import Crowd, Kind
 from pewter.lab.world import WorldThread
 from pewter.survey.store import Ledger
@@ -55,24 +54,6 @@ def held(crowd: Crowd, folder: Path) -> Iterator[str]:
             continue
         elif planted != PLANTED.get(kind, set()):
             yield f"{kind.value}: {', '.join(sorted(found))}; {row['unknown']} unknown"
-
-
-def _busy() -> None:
-    while True:
-        pass
-
-
-@contextlib.contextmanager
-def busy(count: int) -> Iterator[None]:
-    """So many programs that never rest."""
-    running = [multiprocessing.Process(target=_busy, daemon=True) for _ in range(count)]
-    for each in running:
-        each.start()
-    try:
-        yield
-    finally:
-        for each in running:
-            each.kill()
 
 
 def main() -> int:

@@ -147,8 +147,7 @@ class Case(WorksOutOnce):
         old = self._old_addresses(where.host)
         if not old:
             return ""
-        addresses = next((each.addresses for each in self.evidence.names if each.name == where.host), ())
-        seen_at = (where.address,) if where.address else addresses
+        seen_at = (where.address,) if where.address else self.addresses_of(where.host)
         if not seen_at or not set(seen_at) <= old:
             return ""
         return self.once(f"old copy of {where.host} {sorted(seen_at)}", lambda: self._old_copy(where.host, seen_at))
@@ -233,6 +232,10 @@ class Case(WorksOutOnce):
                 continue
             if (scheme is None or start.scheme == scheme) and (absent or journey.reason is not WayIn.ABSENT):
                 yield journey, start
+
+    def addresses_of(self, name: str) -> tuple[str, ...]:
+        """At which it was looked at."""
+        return next((each.addresses for each in self.evidence.names if each.name == name), ())
 
     @functools.cached_property
     def redirected_parts(self) -> dict[str, Redirected]:

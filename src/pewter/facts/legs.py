@@ -4,7 +4,7 @@ import enum
 
 import msgspec
 
-from pewter.evidence import Handshake, Hop, NoConnection, Origin, Seen, StopCause, Stopped
+from pewter.evidence import Handshake, Hop, Journey, NoConnection, Origin, Seen, StopCause, Stopped
 from pewter.pki import Certificate, covers
 from pewter.places import Place, PlaceKind, socket_text
 from pewter.web.redirects import next_url
@@ -60,8 +60,7 @@ def origin_legs(case: Case) -> tuple[OriginLeg, ...]:
 def _read(case: Case, origin: Origin) -> OriginLeg:
     plain = origin.plain.value if isinstance(origin.plain, Seen) else None
     secure = origin.secure.value if isinstance(origin.secure, Seen) else None
-    addresses = next((each.addresses for each in case.evidence.names if each.name == origin.name), ())
-    if origin.port in {None, *DEFAULT_PORTS.values()} and origin.address in addresses:
+    if origin.port in {None, *DEFAULT_PORTS.values()} and origin.address in case.addresses_of(origin.name):
         why = "it is the address that visitors reach: the server behind the edge was not looked at"
         return OriginLeg(origin, LegState.UNKNOWN, why)
     if origin.probe is None:
@@ -89,12 +88,17 @@ def _asks_for_https(hop: Hop) -> bool:
     return isinstance(target, Url) and target.is_https and target.host == here.host
 
 
+def circle_of(journey: Journey, again: str) -> list[str]:
+    """The URLs that come round, from the one that came again."""
+    urls = [hop.url for hop in journey.hops]
+    return urls[urls.index(again) :] if again in urls else urls
+
+
 def _goes_round(case: Case, name: str) -> bool:
     """Whether visitors of a name are led from https to https on it, for ever."""
     for journey, _ in case.ways_in():
         if isinstance(journey.end, Stopped) and journey.end.cause is StopCause.LOOP:
-            urls = [hop.url for hop in journey.hops]
-            circle = map(read_url, urls[urls.index(journey.end.at) :] if journey.end.at in urls else urls)
+            circle = map(read_url, circle_of(journey, journey.end.at))
             if all((url.scheme, url.host) == ("https", name) for url in circle):
                 return True
     return False

@@ -176,16 +176,16 @@ def each_name_in_zone(case: Case) -> Iterator[tuple[Naming, Zone, str] | UnseenA
             yield found, zone, name
 
 
-_LEFT_OUT = frozenset({Unanswered.TOO_MANY, Unanswered.LATE})
+_LEFT_OUT = (Unanswered.TOO_MANY, Unanswered.LATE)
 
 
 def _why_not_asked(answers: Answers, zone: Zone, name: str) -> str:
     """Why the zone's servers were asked nothing about a name, for want of questions or time; empty where one was."""
     whys = {answers.why(number, name, kind) for number in zone.good for kind in ("A", "AAAA")}
     answered = (answers.reply(number, name, kind) for number in zone.good for kind in ("A", "AAAA"))
-    if not whys & _LEFT_OUT or any(isinstance(each, Reply) for each in answered):
+    if any(isinstance(each, Reply) for each in answered):
         return ""
-    return next(each.value for each in _LEFT_OUT if each in whys)
+    return next((each.value for each in _LEFT_OUT if each in whys), "")
 
 
 def naming(case: Case) -> Naming:

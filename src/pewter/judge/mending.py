@@ -124,7 +124,7 @@ def _with_choice(rule: Rule[Any], found: Sequence[Configuration]) -> tuple[Confi
         first, other = (server, application) if rule.nature.safety.comes_before_hsts else (application, server)
         words = {
             first: f"Either these lines or those for {other.server}, one of the two is enough; these first",
-            other: f"Only in place of the lines for {first.server}",
+            other: f"{SECOND_CHOICE} {first.server}",
         }
         order = [first, other]
     others = [each for each in found if not each.pieces]
@@ -132,6 +132,7 @@ def _with_choice(rule: Rule[Any], found: Sequence[Configuration]) -> tuple[Confi
 
 
 _PROGRAMS = 2
+SECOND_CHOICE = "Only in place of the lines for"
 
 _POLICIES_DIFFER = (
     "no line for the whole host, since its pages send different policies; add upgrade-insecure-requests to each where "

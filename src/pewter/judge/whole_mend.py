@@ -1,7 +1,6 @@
 """All lines of a review at once: for each program, block by block, each line once, in a safe order."""
 
 import re
-from collections.abc import Iterator, Sequence
 
 import msgspec
 
@@ -9,6 +8,7 @@ from pewter.levels import Level
 from pewter.mends.composer import Piece
 from pewter.mends.kinds import Kind, Manner, kind_file
 
+from .mending import SECOND_CHOICE
 from .results import GapEntry, Results
 
 _PLACE = re.compile(
@@ -74,7 +74,7 @@ def whole_mend(results: Results) -> WholeMend:
     later: list[Later] = []
     without: list[GapEntry] = []
     for entry in graver:
-        lines = [each for each in entry.configurations if not each.choice.startswith("Only in place of")]
+        lines = [each for each in entry.configurations if not each.choice.startswith(SECOND_CHOICE)]
         later += (Later(entry.number, entry.rule, each.server, each.held_back) for each in lines if each.held_back)
         if not lines:
             without.append(entry)
@@ -129,11 +129,3 @@ def _sets_the_same(one: Piece, other: Piece) -> bool:
     """By the first two words of each line: the directive and, mostly, what it is for."""
     heads = [{tuple(line.split()[:2]) for line in piece.lines.splitlines() if line.strip()} for piece in (one, other)]
     return heads[0] == heads[1]
-
-
-def pieces_in_order(mend: WholeMend, servers: Sequence[str]) -> Iterator[Piece]:
-    """Of some programs, as they are to be put in place."""
-    for program in mend.programs:
-        if program.server in servers:
-            for block in program.blocks:
-                yield from (put.piece for put in block.puts)

@@ -128,10 +128,12 @@ def _pieces(
     if not all(_holds(condition, situation) for condition in template.when):
         return
     values = _values(situation)
-    hosts = (_values(each) for each in situations[:MAX_HOSTS] if each.is_harmless)
-    values["per_host"] = "\n".join(_fill(template.per_host.strip("\n"), each) for each in hosts)
-    names = ({**values, "host": name} for name in dict.fromkeys((*situation.names, situation.host)))
-    values["per_name"] = "\n".join(_fill(template.per_name.strip("\n"), each) for each in names)
+    if template.per_host:
+        hosts = (_values(each) for each in situations[:MAX_HOSTS] if each.is_harmless)
+        values["per_host"] = "\n".join(_fill(template.per_host.strip("\n"), each) for each in hosts)
+    if template.per_name:
+        names = ({**values, "host": name} for name in dict.fromkeys((*situation.names, situation.host)))
+        values["per_name"] = "\n".join(_fill(template.per_name.strip("\n"), each) for each in names)
     if template.each == "cookie":
         for cookie in filter(_COOKIE.fullmatch, situation.cookies):
             rules = (rule, *(other for name, other in situation.cookie_gaps if name == cookie))

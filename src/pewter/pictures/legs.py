@@ -29,7 +29,7 @@ def draw_legs(case: Case) -> tuple[LegsDrawn, ...]:
     found = []
     for leg in origin_legs(case):
         origin = leg.origin
-        edge = next((each.addresses for each in case.evidence.names if each.name == origin.name), ())
+        edge = case.addresses_of(origin.name)
         to_edge = _to_edge(case, origin.name)
         found.append(LegsDrawn(origin.name, edge, socket_of(origin), to_edge, leg.state, leg.why, leg.goes_round))
     return tuple(found)

@@ -25,6 +25,7 @@ from pewter.names.comparison import differs_at_first
 from pewter.names.https_records import AliasEnd, follow
 from pewter.names.signatures import delegated_tags
 from pewter.names.zones import apex_of, delegation_in, lameness, parent_zone_of
+from pewter.places import HTTPS
 from pewter.web.sites import sibling_of
 from pewter.web.suffixes import is_apex, registrable_domain
 
@@ -46,7 +47,6 @@ REPEATS = 3
 ADDRESS_TYPES = ("A", "AAAA")
 OF_A_NAME = ("A", "AAAA", "CAA", "HTTPS")
 PORT = 53
-HTTPS_PORT = 443
 MAX_SERVICES = 4
 """Of the HTTPS records of one name, in the order in which clients try them."""
 
@@ -159,7 +159,7 @@ class _DnsLook:
         kinds = itertools.product(targets, ADDRESS_TYPES)
         await together(*(self.asker.ask(0, target, kind, Way.RESOLVED) for target, kind in kinds))
         for record in promised:
-            services.begin(self.scene, name, found.target_of(record), record.port or HTTPS_PORT)
+            services.begin(self.scene, name, found.target_of(record), record.port or HTTPS)
 
     def _addresses_of_servers(self, answers: Answers, zone: str, most: int) -> list[Coroutine[Any, Any, object]]:
         """Of those that are known already, so that the next round need not ask for them."""

@@ -14,11 +14,10 @@ from pewter.tls.versions import FIRST_OFFERS
 
 from ..board import EndpointLook
 from ..driving import drive_search
-from ..hellos import send_hello
 from ..routes import Destination
 from ..scene import Scene
 from ..slots import Priority
-from . import chains, front_ends
+from . import chains, front_ends, hellos
 
 STAPLE_TRIES = 2
 STAPLE_PAUSE_SECONDS = 0.5
@@ -43,7 +42,7 @@ def look_at(scene: Scene, name: str, destination: Destination, offers: tuple[tup
 
 
 async def _probe(scene: Scene, endpoint: EndpointLook, versions: tuple[int, ...]) -> None:
-    probe = await _hello(scene, endpoint, Offer(versions, endpoint.name))
+    probe = await hellos.probe(scene, endpoint.destination, Offer(versions, endpoint.name), Priority.HANDSHAKE)
     if versions == MODERN and _may_mind_the_hello(endpoint, probe):
         probe = await _insist(scene, endpoint, probe)
     endpoint.probes[versions] = probe
@@ -55,14 +54,6 @@ async def _probe(scene: Scene, endpoint: EndpointLook, versions: tuple[int, ...]
         scene.start(chains.look_into(scene, probe.answer.chain), f"issuers of {endpoint.name}", failed)
     if Version.TLS_1_3 in versions and probe.answer.staple is None and scene.wants(Step.VERSIONS):
         await _ask_for_staple_again(scene, endpoint, probe.offer, probe.answer.chain[0])
-
-
-async def _hello(scene: Scene, endpoint: EndpointLook, offer: Offer) -> Probe:
-    async with scene.network.slots.connection(endpoint.destination.address, Priority.HANDSHAKE):
-        result = await send_hello(offer, endpoint.destination, scene.network, scene.plan.step_seconds)
-    for sha256, der in result.certificates.items():
-        scene.board.certificates.setdefault(sha256, der)
-    return Probe(offer, result.answer, round(result.elapsed_seconds, 4))
 
 
 async def _insist(scene: Scene, endpoint: EndpointLook, refused: Probe) -> Probe:
@@ -92,7 +83,7 @@ async def _ask_for_staple_again(scene: Scene, endpoint: EndpointLook, offer: Off
     # The whole handshake of a full look is a further try.
     for _ in range(STAPLE_TRIES - front_ends.is_first(scene, endpoint)):
         await asyncio.sleep(STAPLE_PAUSE_SECONDS)
-        probe = await _hello(scene, endpoint, offer)
+        probe = await hellos.probe(scene, endpoint.destination, offer, Priority.HANDSHAKE)
         endpoint.more_probes.append(probe)
         if isinstance(probe.answer, Handshake) and probe.answer.staple is not None:
             return

@@ -5,16 +5,16 @@ It is asked from here as the public could ask it: an answer tells that whoever f
 
 import functools
 
-from pewter.evidence import Handshake, Hop, Offer, Origin, Probe, Seen, Unseen
+from pewter.evidence import Handshake, Hop, Offer, Origin, Seen, Unseen
 from pewter.places import socket_text
 from pewter.tls.offers import MODERN
 from pewter.web.urls import Url
 
 from ..exchanges import Answered, fetch_once
-from ..hellos import send_hello
 from ..routes import Destination, read_origin
 from ..scene import Scene
 from ..slots import Priority
+from . import hellos
 
 HTTPS, HTTP = 443, 80
 
@@ -31,12 +31,7 @@ def begin(scene: Scene) -> None:
 async def _look_at(scene: Scene, name: str, address: str, port: int | None) -> None:
     routes = scene.network.routes
     over_tls, over_http = routes.for_address(address, port or HTTPS), routes.for_address(address, port or HTTP)
-    async with scene.network.slots.connection(address, Priority.HANDSHAKE):
-        offer = Offer(MODERN, name)
-        result = await send_hello(offer, over_tls, scene.network, scene.plan.step_seconds)
-    for sha256, der in result.certificates.items():
-        scene.board.certificates.setdefault(sha256, der)
-    probe = Probe(offer, result.answer, round(result.elapsed_seconds, 4))
+    probe = await hellos.probe(scene, over_tls, Offer(MODERN, name), Priority.HANDSHAKE)
     secure: Seen[Hop] | Unseen | None = None
     if isinstance(probe.answer, Handshake):
         secure = await _ask(scene, Url("https", name, port or HTTPS, "/"), over_tls)

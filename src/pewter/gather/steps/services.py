@@ -6,11 +6,11 @@ from pewter.evidence import Ended, HowEnded, Offer, Probe, Service, Unseen
 from pewter.tls.offers import MODERN
 from pewter.web.urls import Url
 
-from ..hellos import send_hello
 from ..routes import Destination
 from ..scene import Scene
 from ..slots import Priority
 from ..together import together
+from . import hellos
 
 TRIES = 3
 """Of a hello that meets an end."""
@@ -41,13 +41,10 @@ async def _look_at(scene: Scene, key: tuple[str, str, int]) -> None:
 async def _probe(scene: Scene, name: str, destination: Destination) -> Probe:
     offer = Offer(MODERN, name)
     for _ in range(TRIES):
-        async with scene.network.slots.connection(destination.address, Priority.SEARCH):
-            result = await send_hello(offer, destination, scene.network, scene.plan.step_seconds)
-        if not isinstance(result.answer, Ended) or result.answer.how is HowEnded.SILENT:
+        found = await hellos.probe(scene, destination, offer, Priority.SEARCH)
+        if not isinstance(found.answer, Ended) or found.answer.how is HowEnded.SILENT:
             break
-    for sha256, der in result.certificates.items():
-        scene.board.certificates.setdefault(sha256, der)
-    return Probe(offer, result.answer, round(result.elapsed_seconds, 4))
+    return found
 
 
 def _failed(scene: Scene, key: tuple[str, str, int], reason: str) -> None:

@@ -23,11 +23,9 @@ from pewter.levels import Level
 from pewter.names.addresses import why_not_public
 from pewter.names.answers import is_at_or_below
 from pewter.names.https_records import AliasEnd, Followed, HttpsRecord, follow
-from pewter.places import of_name, socket_text
+from pewter.places import HTTPS, of_name, socket_text
 from pewter.tls import alert_name
 from pewter.web.urls import https_origin, read_url
-
-HTTPS_PORT = 443
 
 
 def _records(case: Case) -> Iterator[tuple[Naming, str, Followed]]:
@@ -79,7 +77,7 @@ def https_record_contradicts(case: Case) -> Iterator[RuleOutcome]:
 def _contradictions(
     case: Case, found: Naming, name: str, record: HttpsRecord, target: str
 ) -> tuple[list[str], list[str]]:
-    port = record.port or HTTPS_PORT
+    port = record.port or HTTPS
     endpoints = [each for each in case.endpoints_of(name) if each.port == port] if target == name else []
     place = name, target, port
     services = [each for each in case.evidence.services if (each.name, each.target, each.port) == place]

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from pewter.evidence import Hop, Journey, Landed, StopCause, Stopped, Unseen
 from pewter.facts.browsers import Browser, demands_certificate, takes_hello_of, why_hello_refused
 from pewter.facts.case import Case, accepted_versions, landing_of
-from pewter.facts.legs import origin_legs
+from pewter.facts.legs import circle_of, origin_legs
 from pewter.facts.visits import LOGIN_WALLS, certificate_prediction, why_no_page
 from pewter.judge.nature import OF_REDIRECTS, GoesBy, MendedBy, Safety
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome, Unknown
@@ -103,8 +103,7 @@ def _why_it_comes_round(circle: list[str]) -> str:
 
 def _circle(journey: Journey, again: str) -> list[str]:
     """The URLs that come round, from the first in the alphabet, so that one circle reads alike from every way in."""
-    urls = [hop.url for hop in journey.hops]
-    circle = urls[urls.index(again) :] if again in urls else urls
+    circle = circle_of(journey, again)
     first = circle.index(min(circle))
     return circle[first:] + circle[:first]
 
