@@ -327,7 +327,7 @@ def test_own_root_given_by_trust_is_in_the_evidence():
     assert [stored[sha256] for sha256 in evidence.given_trust] == [root().der]
 
 
-@pytest.mark.parametrize("part", ["pages.read_page", "pages.read_sitemap", "endpoints.send_hello", "ways_in.paths_for"])
+@pytest.mark.parametrize("part", ["pages.read_page", "pages.read_sitemap", "hellos.send_hello", "ways_in.paths_for"])
 def test_a_fault_of_our_own_costs_no_other_result_and_is_told(monkeypatch, part):
     def fails(*_, **__):
         raise RuntimeError("a fault made for this test")

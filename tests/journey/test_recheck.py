@@ -182,7 +182,11 @@ def test_a_waiting_one_sees_the_demo_mended_part_by_part(tmp_path, capsys):
         request = RecheckRequest(tmp_path / "review.json", wait="1 hour", every="30 seconds")
         status = run_recheck(request, Output(), Mending())
     said = capsys.readouterr()
-    assert (status, mends) == (0, []), said.err
+    # Copies at the resolver end by the clock: on a busy machine before the last mend, which none of the gaps waits for.
+    assert (status, {each.words for each in mends} - {"the registry vouches for the zone's signatures"}) == (
+        0,
+        set(),
+    ), said.err
     lines = [line.split(" ", 2)[2] for line in said.err.splitlines() if " still awaited" in line]
     assert "; 1 of 2 name servers of marram-ferries.example have the newest zone; ns2." in lines[1]
     assert f"; copies at the resolver {world.resolver.rpartition(':')[0]} end by " in lines[1]
