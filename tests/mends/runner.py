@@ -24,17 +24,21 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
+from msgspec import structs
+
 from mends.application import HOST, LANDING
 from mends.bases import BASES, FAULT, Base, bare, put
 from mends.cases import ALL, CASES, Case
 from mends.hostile import pieces_with
 from pewter.expectations import Terms
 from pewter.facts.case import Case as Judged
+from pewter.fitting.fit import Put, fit, kinds_fitted
 from pewter.judge.outcomes import Unknown
 from pewter.judge.review import Review, make_review
 from pewter.lab.authority import DAY, issue_ca, issue_server, make_key
 from pewter.mends.kinds import Kind, Manner, kind_file
 from pewter.pki import Store
+from pewter.plan.server_files import read_server_files
 from support.certificates import parsed
 from support.looks import take
 
@@ -165,6 +169,8 @@ class Proof:
     kind: Kind
     case: Case
     folder: Path
+    by_diff: bool = False
+    """The lines are fitted to the configuration, and applied by ``patch``."""
 
     def run(self) -> str:
         """What is to be said against it; empty where it is proven."""
@@ -182,9 +188,12 @@ class Proof:
             lines = next((each for each in entry.configurations if each.server == kind_file(self.kind).title), None)
             if lines is None or not lines.pieces:
                 return f"no lines: {entry.configurations}"
-            for piece in lines.pieces:
-                if self._fits(text, piece):
-                    text = self._put(text, piece)
+            if self.by_diff:
+                text = self._patched(base, text, before, [(each, (entry.number,)) for each in lines.pieces], entry.rule)
+            else:
+                for piece in lines.pieces:
+                    if self._fits(text, piece):
+                        text = self._put(text, piece)
             with self._server(base, text):
                 after = self._review(issued)
                 told_after = self._checked(entry.check)
@@ -256,6 +265,29 @@ class Proof:
             for name, text in slots.items()
         }
         return base.text.format(**slots, **values)
+
+    def _patched(self, base: Base, text: str, review: Review, pieces, rule: str) -> str:
+        """As a user does it: the diff is applied by patch; what is told by hand is done by hand."""
+        file = self.folder / base.file
+        file.write_text(bare(text), encoding="utf-8")
+        kind, tree = read_server_files([file], self.kind.value, print)
+        hosts = tuple(dict.fromkeys(self._names()))
+        puts = [Put(structs.replace(piece, hosts=piece.hosts or (HOST,)), gaps, rule) for piece, gaps in pieces]
+        fitted = fit(kind, tree, puts, hosts)
+        assert not fitted.held, [(each.place, each.reason) for each in fitted.held]
+        diff = fitted.diff
+        if os.environ.get("SHOW"):
+            print(text, diff, fitted.changes, sep="\n---\n", file=sys.stderr)
+        done = subprocess.run(["patch", "-p1", "-d", str(self.folder)], input=diff, text=True, capture_output=True)
+        assert done.returncode == 0 or not diff, done.stdout + done.stderr
+        for piece, _ in pieces:
+            by_diff = any(each in piece.lines for each in BY_HAND)
+            if piece.manner is Manner.COMMAND or (piece.manner is Manner.WORDS and not by_diff):
+                self._put(text, piece)
+        return file.read_text(encoding="utf-8")
+
+    def _names(self) -> list[str]:
+        return [LANDING, HOST] if self.case.canonical else [HOST]
 
     @staticmethod
     def _fits(text: str, piece) -> bool:
@@ -395,7 +427,7 @@ class Proof:
         return against
 
     def _review(self, root) -> Review:
-        names = [LANDING, HOST] if self.case.canonical else [HOST]
+        names = self._names()
         routes = [f"{name}:{port}=127.0.0.1:{port}" for name in names for port in (80, 443)]
         stores = (Store("Mend", (parsed(root),)),)
         protocol = self.case.rule.startswith(("protocol/", "chain/default", "reach/client"))
@@ -435,13 +467,14 @@ def _wait_until_free(ports: tuple[int, ...]) -> None:
             time.sleep(0.05)
 
 
-def prove(kind: Kind, wanted: str) -> None:
+def prove(kind: Kind, wanted: str, *, by_diff: bool) -> None:
     """All cases of one kind, in a network of its own; a line of JSON each."""
     for case in CASES:
         if kind not in case.kinds or wanted not in case.name:
             continue
         begun = time.monotonic()
-        complaint = _try(kind, case) and _try(kind, case)  # a busy machine may be late once
+        # A busy machine may be late once.
+        complaint = _try(kind, case, by_diff=by_diff) and _try(kind, case, by_diff=by_diff)
         print(
             json.dumps([kind.value, case.rule, case.title, round(time.monotonic() - begun, 1), complaint]), flush=True
         )
@@ -456,11 +489,11 @@ def read_hostile(kind: Kind) -> None:
     print(json.dumps([kind.value, HOSTILE, "", round(time.monotonic() - begun, 1), "; ".join(against)]), flush=True)
 
 
-def _try(kind: Kind, case: Case) -> str:
+def _try(kind: Kind, case: Case, *, by_diff: bool) -> str:
     folder = Path(tempfile.mkdtemp(prefix="mend-"))
     folder.chmod(0o755)
     try:
-        return Proof(kind, case, folder).run()
+        return Proof(kind, case, folder, by_diff).run()
     except Exception as exc:
         log = folder / "log"
         return f"{type(exc).__name__}: {exc}; {log.read_text(errors='replace')[-300:] if log.exists() else ''}"
@@ -473,21 +506,23 @@ def main() -> int:
     parser.add_argument("wanted", nargs="?", default="")
     parser.add_argument("--kind", default="")
     parser.add_argument("--inside", action="store_true")
+    parser.add_argument("--diff", action="store_true", help="fitted to the configuration, and applied by patch")
     parser.add_argument("--write", action="store_true")
     options = parser.parse_args()
     if options.inside:
-        prove(Kind(options.kind), options.wanted)
-        if Kind(options.kind) in ALL and options.wanted in HOSTILE:
+        prove(Kind(options.kind), options.wanted, by_diff=options.diff)
+        if not options.diff and Kind(options.kind) in ALL and options.wanted in HOSTILE:
             read_hostile(Kind(options.kind))
         return 0
-    kinds = [kind for kind in SHOWN if options.kind in kind.value]
+    kinds = [kind for kind in (kinds_fitted() if options.diff else SHOWN) if options.kind in kind.value]
     if Kind.EXPRESS in kinds:
         EXPRESS.mkdir(parents=True, exist_ok=True)
         shutil.copy(HERE / "express" / "package.json", EXPRESS)
         subprocess.run(["npm", "install", "--prefix", EXPRESS, "--no-package-lock", "--silent"], check=True)
     begun, results = time.monotonic(), []
     hosts = write_hosts()
-    running = [start(__file__, kind, options.wanted, hosts) for kind in kinds]
+    how = ("--diff",) if options.diff else ()
+    running = [start(__file__, kind, options.wanted, hosts, *how) for kind in kinds]
     for process in running:
         for line in process.stdout:
             kind, rule, title, seconds, complaint = json.loads(line)

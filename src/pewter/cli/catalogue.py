@@ -9,7 +9,7 @@ from typing import Any
 import msgspec
 from rich.text import Text
 
-from pewter.errors import UsageError
+from pewter.errors import FileError, UsageError
 from pewter.expectations import SOURCES, Expectations, write_duration
 from pewter.judge.nature import Safety
 from pewter.judge.rule import Rule
@@ -17,10 +17,12 @@ from pewter.judge.rules import AREAS, RULES, near
 from pewter.mends.composer import Situation, compose
 from pewter.mends.kinds import Kind, Manner, kind_file
 from pewter.mends.proofs import proof_of
+from pewter.report.formats import Formats
 from pewter.report.sheet import STYLES
 from pewter.report.whole_mend import render_whole_mend
 from pewter.tasks.saved import read_report
 
+from .ending import Output, put_out_fitted
 from .output import output_marks, output_width, print_text
 
 # What stands for the place at hand when a rule is explained without one.
@@ -75,11 +77,16 @@ def _as_toml(default: object) -> str:
     return "{ }" if isinstance(default, dict) else "[]"
 
 
-def explain_review(path: Path) -> None:
-    """All that is to be put where, of a saved review."""
-    results = read_report(path).results
+def explain_review(path: Path, output: Output) -> int:
+    """All that is to be put where, of a saved review; fitted to a configuration where one is given."""
+    review = read_report(path)
+    output.check(Formats(()))
+    if output.server_config:
+        failed = put_out_fitted(review, output.server_config, output.diffs)
+        return FileError.exit_status if failed else 0
     again = f"pewter recheck {shlex.quote(str(path))}"
-    print_text(render_whole_mend(results, output_width(), output_marks(), again=again))
+    print_text(render_whole_mend(review.results, output_width(), output_marks(), again=again))
+    return 0
 
 
 def explain_rule(name: str) -> None:

@@ -5,17 +5,18 @@ from pathlib import Path
 
 import msgspec
 
-from pewter.errors import OWN_FAULT, FileError, NotReviewedError, PewterError, own_fault_words
+from pewter.errors import OWN_FAULT, FileError, NotReviewedError, PewterError, UsageError, own_fault_words
 from pewter.judge.counts import reaches
 from pewter.judge.review import Review
 from pewter.levels import Level
 from pewter.plan.files import check_writable, write_whole
 from pewter.report.formats import OF_REVIEWS, Formats
 
-from .output import print_octets, print_report
+from .output import output_marks, output_width, print_octets, print_report, print_text
 from .saying import say
 
 INTERRUPTED = 130
+DIFF = ".diff"
 
 
 class Output(msgspec.Struct, frozen=True):
@@ -26,9 +27,28 @@ class Output(msgspec.Struct, frozen=True):
     full: bool = False
     """Every gap in full, not only what breaks or exposes."""
 
+    server_config: tuple[Path, ...] = ()
+    """The server's own configuration, to which the lines are fitted."""
+
     def check(self, formats: Formats = OF_REVIEWS) -> None:
         """Before the work what would fail after it."""
-        check_files(self.write, formats)
+        if self.diffs and not self.server_config:
+            raise UsageError(f"--write {self.diffs[0]}: a diff is of a configuration: --server-config FILE.")
+        check_files(self.reviews, formats)
+        for file in self.diffs:
+            check_writable(file)
+        if self.server_config:
+            from pewter.plan.server_files import check_server_files  # noqa: PLC0415
+
+            check_server_files(self.server_config)
+
+    @property
+    def diffs(self) -> tuple[Path, ...]:
+        return tuple(file for file in self.write if file.suffix == DIFF)
+
+    @property
+    def reviews(self) -> tuple[Path, ...]:
+        return tuple(file for file in self.write if file.suffix != DIFF)
 
 
 def check_files(files: Sequence[Path], formats: Formats) -> None:
@@ -58,14 +78,31 @@ def write_each(files: Sequence[Path], make: Callable[[Path], bytes]) -> bool:
 
 def put_out(review: Review, output: Output, *, is_brief: bool = False) -> bool:
     """Write and print; whether a file failed.  Brief: where something is written, the verdict says enough."""
-    failed = write_files(output.write, review)
+    failed = write_files(output.reviews, review)
     if output.json:
         print_octets(OF_REVIEWS.render(".json", review))
     elif is_brief and output.write:
         say(f"{review.evidence.plan.first}: {review.results.verdict}")
     else:
         print_report(review, full=output.full)
+    if output.server_config:
+        failed |= put_out_fitted(review, output.server_config, output.diffs, prints=not output.json)
     return failed
+
+
+def put_out_fitted(
+    review: Review, configuration: Sequence[Path], diffs: Sequence[Path], *, prints: bool = True
+) -> bool:
+    """The mend fitted to a configuration, printed and as files; whether one failed.  Raises UsageError or FileError."""
+    from pewter.mends.kinds import kind_file  # noqa: PLC0415
+    from pewter.report.fitted import render_diff, render_fitted  # noqa: PLC0415
+    from pewter.tasks.fitting import fit_review  # noqa: PLC0415
+
+    kind, fitted = fit_review(review, configuration, say)
+    if prints:
+        title, shown = kind_file(kind).title, str(diffs[0]) if diffs else ""
+        print_text(render_fitted(fitted, title, output_width(), output_marks(), file=shown))
+    return write_each(diffs, lambda file: render_diff(fitted))
 
 
 def exit_status(review: Review, fail_on: Level, *, failed: bool = False) -> int:

@@ -104,6 +104,13 @@ FAIL_ON = click.option(
 )
 FULL = click.option("--full", is_flag=True, help="Show every gap in full, not only what breaks or exposes.")
 WRITE = write_option("Write it; the suffix says the format", OF_REVIEWS)
+SERVER_CONFIG = click.option(
+    "--server-config",
+    multiple=True,
+    type=PATH,
+    metavar="FILE",
+    help="The server's own configuration, read only: lines are fitted to it; --write mend.diff is for patch.",
+)
 JSON = click.option("--json", is_flag=True, help="The review as JSON on standard output.")
 FAIL_ON_SAVED = click.option(
     "--fail-on", metavar="LEVEL", help="Exit with 1 at this level; else as the review was made with."
@@ -169,6 +176,7 @@ SAVED = argument(
 @click.option("--timeout", type=float, metavar="SECONDS", help="For the whole review (60).")
 @FAIL_ON
 @FULL
+@SERVER_CONFIG
 @WRITE
 @JSON
 def review(**options: Any) -> None:
@@ -219,6 +227,7 @@ def bundle(**options: Any) -> None:
 @click.option("--site", metavar="NAME", help="Of a survey's folder: whose review.")
 @FAIL_ON_SAVED
 @FULL
+@SERVER_CONFIG
 @WRITE
 @JSON
 def report(**options: Any) -> None:
@@ -240,6 +249,7 @@ def report(**options: Any) -> None:
 @SUPPOSE
 @FAIL_ON_SAVED
 @FULL
+@SERVER_CONFIG
 @WRITE
 @JSON
 def judge(**options: Any) -> None:
@@ -265,6 +275,7 @@ def judge(**options: Any) -> None:
 @click.option("--where", "wheres", multiple=True, metavar="PLACE", help="Only gaps at these places.")
 @click.option("--full", is_flag=True, help="Show the whole report too.")
 @FAIL_ON_SAVED
+@SERVER_CONFIG
 @WRITE
 @JSON
 def recheck(**options: Any) -> None:
@@ -435,15 +446,20 @@ def rules(**options: Any) -> None:
     metavar="REVIEW",
     help="All lines of a saved review instead: block by block, each once.",
 )
+@SERVER_CONFIG
+@click.option("--write", "-w", multiple=True, type=PATH, metavar="FILE", help="With --server-config: mend.diff.")
 def explain(**options: Any) -> None:
     """Explain a rule and its mend on each server, or put all mends of a review together."""
     from .catalogue import explain_review, explain_rule  # noqa: PLC0415
+    from .ending import Output  # noqa: PLC0415
 
     rule, review = options["rule"], options["review"]
     if (rule is None) == (review is None):
         raise UsageError("Name a rule, as in 'pewter explain chain/incomplete', or a review: --from REVIEW.")
+    if review is None and (options["server_config"] or options["write"]):
+        raise UsageError("--server-config and --write go with --from REVIEW.")
     if review is not None:
-        explain_review(review)
+        _exit(explain_review(review, request(Output, options)))
     else:
         explain_rule(rule)
 

@@ -6,7 +6,7 @@ from pewter.report.formats import OF_REVIEWS
 from pewter.tasks.rechecking import Rechecked, RecheckRequest, recheck
 from pewter.tasks.surroundings import Surroundings
 
-from .ending import INTERRUPTED, Output, exit_status, write_files
+from .ending import INTERRUPTED, Output, exit_status, put_out_fitted, write_files
 from .output import output_marks, output_width, print_octets, print_report, print_text
 from .saying import say
 from .surroundings import Terminal
@@ -20,11 +20,13 @@ def run_recheck(request: RecheckRequest, output: Output, around: Surroundings | 
     """
     output.check()
     found = recheck(request, around or Terminal())
-    write_files(output.write, found.new)
+    write_files(output.reviews, found.new)
     if output.json:
         print_octets(OF_REVIEWS.render(".json", found.new))
     else:
         _show(found, full=output.full)
+    if output.server_config and not found.new.evidence.interrupted:
+        put_out_fitted(found.new, output.server_config, output.diffs, prints=not output.json)
     if found.new.evidence.interrupted:
         return INTERRUPTED
     found.check()

@@ -152,11 +152,11 @@ def _pages_of(case: HasHosts, host: str) -> list[Hop]:
 
 def _of_kind(rule: str, kind: Kind, situations: dict[str, Situation], waits: dict[str, str]) -> Iterator[Configuration]:
     title = kind_file(kind).title
-    free = [host for host in situations if host not in waits]
+    free = tuple(host for host in situations if host not in waits)
     pieces = compose(rule, kind, [situations[host] for host in free])
     if pieces:
-        bare = tuple(msgspec.structs.replace(each, place="") for each in pieces)
-        yield Configuration(title, tuple(free), pieces=bare)
+        of_all = tuple(msgspec.structs.replace(each, hosts=()) if each.hosts == free else each for each in pieces)
+        yield Configuration(title, free, pieces=of_all)
     reasons: dict[str, list[str]] = {}
     for host, situation in situations.items():
         if host in waits and compose(rule, kind, [situation]):

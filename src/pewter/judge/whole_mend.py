@@ -1,7 +1,5 @@
 """All lines of a review at once: for each program, block by block, each line once, in a safe order."""
 
-import re
-
 import msgspec
 
 from pewter.levels import Level
@@ -11,10 +9,6 @@ from pewter.mends.kinds import Kind, Manner, kind_file
 from .mending import SECOND_CHOICE
 from .results import GapEntry, Results
 
-_PLACE = re.compile(
-    r"(?P<place>.*?)(?P<how>, (?:beside|before|behind) what is there|, in place of .*|, take out .*)?"
-    r"(?:; if (?P<only>.*))?"
-)
 _ORDER = (
     *(Manner.WORDS, Manner.REMOVES, Manner.REPLACES, Manner.FIRST, Manner.ADDS, Manner.LAST),
     *(Manner.BEFORE, Manner.NEW, Manner.COMMAND),
@@ -80,7 +74,8 @@ def whole_mend(results: Results) -> WholeMend:
             without.append(entry)
         for configuration in lines:
             for piece in configuration.pieces:
-                by_server.setdefault(configuration.server, {}).setdefault(piece, []).append(entry.number)
+                own = msgspec.structs.replace(piece, hosts=piece.hosts or configuration.hosts)
+                by_server.setdefault(configuration.server, {}).setdefault(own, []).append(entry.number)
     notes = sum(any(each.pieces for each in entry.configurations) for entry in results.gaps if entry not in graver)
     programs = tuple(_program(server, pieces) for server, pieces in by_server.items())
     return WholeMend(programs, tuple(later), tuple(without), notes)
@@ -89,12 +84,8 @@ def whole_mend(results: Results) -> WholeMend:
 def _program(server: str, pieces: dict[Piece, list[int]]) -> Program:
     blocks: dict[str, list[Put]] = {}
     for piece, gaps in pieces.items():
-        match = _PLACE.fullmatch(piece.where)
-        assert match is not None
-        how = (match["how"] or "").removeprefix(", ")
-        if match["only"]:
-            how = f"{how}, if {match['only']}"
-        _add(blocks.setdefault(match["place"], []), Put(piece, how, tuple(gaps)))
+        how = f"{piece.how}, if {piece.only}" if piece.only else piece.how
+        _add(blocks.setdefault(piece.block, []), Put(piece, how, tuple(gaps)))
     kind = next((each for each in Kind if kind_file(each).title == server), None)
     reload = kind_file(kind).reload if kind is not None else ""
     commands = blocks.pop("run", [])
@@ -118,8 +109,9 @@ def _add(puts: list[Put], new: Put) -> None:
             fuller = put if len(put.piece.lines) >= len(new.piece.lines) else new
             gaps = tuple(sorted({*put.gaps, *new.gaps}))
             piece = fuller.piece
-            if not piece.note:
-                piece = msgspec.structs.replace(piece, note=put.piece.note or new.piece.note)
+            hosts = tuple(dict.fromkeys((*put.piece.hosts, *new.piece.hosts)))
+            note = piece.note or put.piece.note or new.piece.note
+            piece = msgspec.structs.replace(piece, note=note, hosts=hosts)
             puts[position] = Put(piece, put.how, gaps)
             return
     puts.append(new)

@@ -76,6 +76,10 @@ class Situation(msgspec.Struct, frozen=True):
         return all(_HOST.fullmatch(each) and ".." not in each for each in hosts) and 0 < self.port < 1 << 16
 
 
+_HOW = (", in place of ", ", take out ", ", beside what is there", ", before what is there", ", behind what is there")
+_TAKES = frozenset({Manner.REPLACES, Manner.REMOVES})
+
+
 class Piece(msgspec.Struct, frozen=True, omit_defaults=True):
     """Lines and where they go."""
 
@@ -88,8 +92,32 @@ class Piece(msgspec.Struct, frozen=True, omit_defaults=True):
     place: str = ""
     """The name of the place in the kind's file."""
 
+    hosts: tuple[str, ...] = ()
+    """Of which it is, where these are not all that the lines beside it are for."""
+
+    port: int = 0
+    """Where it is not 443."""
+
     only: str = ""
     """Of two pieces for one place the one that fits: ``it has no add_header``; it stands in ``where`` too."""
+
+    @property
+    def how(self) -> str:
+        """``in place of every ssl_ciphers line``, ``beside what is there``; empty where the place says all."""
+        where = self.where.removesuffix(f"; if {self.only}") if self.only else self.where
+        place = next((each for each in _HOW if each in where), None)
+        return where[where.index(place) + 2 :] if place is not None else ""
+
+    @property
+    def of(self) -> str:
+        """What its lines take the place of, or what is taken out."""
+        return self.how.removeprefix("in place of ").removeprefix("take out ") if self.manner in _TAKES else ""
+
+    @property
+    def block(self) -> str:
+        """Where it goes: ``in the server block for port 443 of www.x.example``."""
+        where = self.where.removesuffix(f"; if {self.only}") if self.only else self.where
+        return where.removesuffix(f", {self.how}") if self.how else where
 
 
 def compose(rule: str, kind: Kind, situations: Sequence[Situation]) -> tuple[Piece, ...]:
@@ -111,7 +139,7 @@ def compose(rule: str, kind: Kind, situations: Sequence[Situation]) -> tuple[Pie
 def _at(piece: Piece, hosts: Sequence[str]) -> Piece:
     """With the hosts in the words for the place."""
     all_of_them = hosts[0] if len(hosts) == 1 else f"{all_of(hosts)} (once, where they share it)"
-    return msgspec.structs.replace(piece, where=piece.where.replace("@host@", all_of_them))
+    return msgspec.structs.replace(piece, where=piece.where.replace("@host@", all_of_them), hosts=tuple(hosts))
 
 
 def _said_once(piece: Piece, said: set[str]) -> Piece:
@@ -159,7 +187,8 @@ def _piece(file: KindFile, template: Template, values: dict[str, str]) -> Piece:
     where = _where(template, place, fill(template.of))
     if template.only:
         where = f"{where}; if {template.only}"
-    return Piece(template.manner, where, lines, note, template.place, template.only)
+    port = int(values["port"]) if values["port"] != "443" else 0
+    return Piece(template.manner, where, lines, note, template.place, port=port, only=template.only)
 
 
 def _fill(text: str, values: dict[str, str]) -> str:

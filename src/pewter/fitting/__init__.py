@@ -1,0 +1,1 @@
+"""Mends fitted to a server's own configuration: read, never written; what comes out is a unified diff."""

@@ -1,0 +1,86 @@
+"""What every kind of server has in common: a piece is put, or held back with a reason."""
+
+import re
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+from pewter.mends.composer import Piece
+
+from .tree import Edit, Node, Tree
+
+
+class HeldError(Exception):
+    """A piece that cannot be placed: why."""
+
+
+class Want(NamedTuple):
+    """One piece, and what is to be known when it is put in place."""
+
+    rule: str
+    piece: Piece
+    hosts: tuple[str, ...]
+    port: int
+    redirected: frozenset[str]
+    """Hosts whose port 80 is replaced by this mend."""
+
+    site: frozenset[str]
+    """Names that were looked at."""
+
+
+class Placed(NamedTuple):
+    """How a piece is put in place."""
+
+    edits: list[Edit]
+    at: list[Node]
+    """The blocks that it goes to, or what it takes the place of."""
+
+    replaced: Sequence[Node] = ()
+
+
+Fitter = Callable[[Tree, Want], Placed]
+
+
+def named(names: Sequence[str], host: str) -> bool:
+    """Whether a list of server names has a host, exactly."""
+    return host.lower() in {name.lower() for name in names}
+
+
+def by_wildcard(names: Sequence[str], host: str) -> bool:
+    """``*.x.example``, ``.x.example`` and ``www.*``; ``?`` as Apache httpd takes it."""
+    host = host.lower()
+    for name in names:
+        pattern = name.lower()
+        if pattern.startswith("."):
+            if host.endswith(pattern) or host == pattern[1:]:
+                return True
+        elif ("*" in pattern or "?" in pattern) and len(pattern) < 256 and pattern.count("*") < 4:
+            expression = re.escape(pattern).replace(r"\*", "[^/]*").replace(r"\?", ".")
+            if re.fullmatch(expression, host[:255]):
+                return True
+    return False
+
+
+def each_host(want: Want, place: Callable[[str], Placed]) -> Placed:
+    """For all hosts of a piece: each block once."""
+    edits: dict[Edit, None] = {}
+    at: dict[int, Node] = {}
+    replaced: dict[int, Node] = {}
+    for host in want.hosts:
+        placed = place(host)
+        edits.update(dict.fromkeys(placed.edits))
+        at.update((id(node), node) for node in placed.at)
+        replaced.update((id(node), node) for node in placed.replaced)
+    return Placed(list(edits), list(at.values()), list(replaced.values()))
+
+
+def not_elsewhere(tree: Tree, nodes: Sequence[Node], blocks: Sequence[Node]) -> None:
+    """Raises HeldError where one of these stands in a file that another block includes too."""
+    inside = {id(block) for block in blocks}
+    for node in nodes:
+        for other in tree.walk():
+            if (other.path, other.start) == (node.path, node.start) and not (
+                id(other) in inside or any(id(each) in inside for each in other.above())
+            ):
+                raise HeldError(
+                    f"{node.path} is included elsewhere too, and its line {tree.line_of(node)} would change there"
+                )
