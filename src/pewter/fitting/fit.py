@@ -11,6 +11,8 @@ import msgspec
 from pewter.mends.composer import Piece
 from pewter.mends.kinds import Kind, Manner
 
+from .apache import fit_apache
+from .apache_text import APACHE
 from .fitter import Fitter, HeldError, Placed, Want
 from .nginx import fit_nginx
 from .nginx_text import NGINX
@@ -25,6 +27,7 @@ class _Fits(NamedTuple):
 
 
 _KINDS: dict[Kind, _Fits] = {
+    Kind.APACHE: _Fits(APACHE, fit_apache, re.compile(r"(?im)^[ \t]*<(?:VirtualHost|Directory|IfModule|Location)\b")),
     Kind.NGINX: _Fits(NGINX, fit_nginx, re.compile(r"(?m)^[ \t]*(?:http|server|events|location\b[^\n{<]*)[ \t]*\{")),
 }
 
