@@ -109,16 +109,15 @@ def _once(nodes: Iterable[Node]) -> list[Node]:
 
 def _key(node: Node) -> tuple[str, ...]:
     """What it sets: a field, where it is one that is set."""
+    words = node.arguments
     if node.name in {"header", "requestheader"}:
-        words = [word for word in node.arguments if word.lower() not in {"always", "onsuccess"}]
+        words = tuple(word for word in words if word.lower() not in {"always", "onsuccess"})
         is_edit = words[:1] and words[0].lower().startswith("edit")
-        return (node.name, words[1].lower(), *words[2:3]) if is_edit and len(words) > 1 else (node.name, *(each.lower() for each in words[1:2]))  # fmt: skip
-    if node.name == "sslopensslconfcmd":
-        return (node.name, {"curves": "groups"}.get(node.arguments[0].lower(), node.arguments[0].lower())) if node.arguments else (node.name,)  # fmt: skip
-    if node.name == "sslciphersuite" and node.arguments[:1] == ("TLSv1.3",):
+        return (node.name, *(word.lower() for word in words[1:2]), *(words[2:3] if is_edit else ()))
+    if node.name == "sslopensslconfcmd" and words:
+        return node.name, "groups" if words[0].lower() == "curves" else words[0].lower()
+    if node.name == "sslciphersuite" and words[:1] == ("TLSv1.3",):
         return node.name, "tlsv1.3"
-    if node.name == "sslstaplingcache":
-        return (node.name,)
     return (node.name,)
 
 
@@ -289,16 +288,21 @@ def _without_name(tree: Tree, old: Node, host: str, others: Sequence[str]) -> It
 
 
 def _kept(tree: Tree, old: Node) -> Iterator[str]:
+    """Its logs, and what leads to the CA's challenge: its Alias, the folder of that, a section or a file about it."""
+    challenge = [node for node in old.inside if _is_of_challenge(tree, node)]
+    folders = [node.words[-1].rstrip("/") for node in challenge if node.name == "alias"]
     for node in old.inside:
-        text = tree.text_of(node)
-        is_of_challenge = _CHALLENGE in text or (node.body is None and any(_CHALLENGE in " ".join(each.words) for each in node.walk()))  # fmt: skip
-        is_about_it = is_of_challenge and (node.body is not None or node.name in {"alias", "aliasmatch", "include", "includeoptional"})  # fmt: skip
-        folder = node.name == "directory" and any(
-            each.name == "alias" and _CHALLENGE in " ".join(each.words) and each.words[-1].rstrip("/").startswith(" ".join(node.arguments).rstrip("/"))
-            for each in old.inside
-        )  # fmt: skip
-        if node.name in _KEPT or node.name == "documentroot" or is_about_it or folder:
-            yield text
+        is_folder = node.name == "directory" and any(each.startswith(node.words[-1].rstrip("/")) for each in folders)
+        if node.name in _KEPT or node.name == "documentroot" or node in challenge or is_folder:
+            yield tree.text_of(node)
+
+
+def _is_of_challenge(tree: Tree, node: Node) -> bool:
+    if node.body is not None:
+        return _CHALLENGE in tree.text_of(node)
+    if node.name in {"include", "includeoptional"}:
+        return any(_CHALLENGE in " ".join(each.words) for each in node.walk())
+    return node.name in {"alias", "aliasmatch"} and _CHALLENGE in " ".join(node.words)
 
 
 def _host(addresses: Sequence[str], name: str, kept: Sequence[str], redirect: str) -> str:

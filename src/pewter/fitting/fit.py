@@ -13,7 +13,11 @@ from pewter.mends.kinds import Kind, Manner
 
 from .apache import fit_apache
 from .apache_text import APACHE
+from .caddy import fit_caddy
+from .caddy_text import CADDY
 from .fitter import Fitter, HeldError, Placed, Want
+from .haproxy import fit_haproxy
+from .haproxy_text import HAPROXY
 from .nginx import fit_nginx
 from .nginx_text import NGINX
 from .tree import BrokenError, Edit, Grammar, Node, Tree
@@ -28,6 +32,10 @@ class _Fits(NamedTuple):
 
 _KINDS: dict[Kind, _Fits] = {
     Kind.APACHE: _Fits(APACHE, fit_apache, re.compile(r"(?im)^[ \t]*<(?:VirtualHost|Directory|IfModule|Location)\b")),
+    Kind.CADDY: _Fits(
+        CADDY, fit_caddy, re.compile(r"(?m)^[ \t]*(?:reverse_proxy|redir|file_server|php_fastcgi|respond|tls)[ \t]")
+    ),
+    Kind.HAPROXY: _Fits(HAPROXY, fit_haproxy, re.compile(r"(?m)^(?:frontend|backend|listen)[ \t]+\S")),
     Kind.NGINX: _Fits(NGINX, fit_nginx, re.compile(r"(?m)^[ \t]*(?:http|server|events|location\b[^\n{<]*)[ \t]*\{")),
 }
 
