@@ -189,7 +189,7 @@ class Proof:
             if lines is None or not lines.pieces:
                 return f"no lines: {entry.configurations}"
             if self.by_diff:
-                text = self._patched(base, text, before, [(each, (entry.number,)) for each in lines.pieces], entry.rule)
+                text = self._patched(base, text, before, [(each, (entry.number,)) for each in lines.pieces])
             else:
                 for piece in lines.pieces:
                     if self._fits(text, piece):
@@ -266,13 +266,16 @@ class Proof:
         }
         return base.text.format(**slots, **values)
 
-    def _patched(self, base: Base, text: str, review: Review, pieces, rule: str) -> str:
+    def _patched(self, base: Base, text: str, review: Review, pieces) -> str:
         """As a user does it: the diff is applied by patch; what is told by hand is done by hand."""
         file = self.folder / base.file
         file.write_text(bare(text), encoding="utf-8")
         kind, tree = read_server_files([file], self.kind.value, print)
         hosts = tuple(dict.fromkeys(self._names()))
-        puts = [Put(structs.replace(piece, hosts=piece.hosts or (HOST,)), gaps, rule) for piece, gaps in pieces]
+        rules = {entry.number: entry.rule for entry in review.results.gaps}
+        puts = [
+            Put(structs.replace(piece, hosts=piece.hosts or (HOST,)), gaps, rules[gaps[0]]) for piece, gaps in pieces
+        ]
         fitted = fit(kind, tree, puts, hosts)
         assert not fitted.held, [(each.place, each.reason) for each in fitted.held]
         diff = fitted.diff

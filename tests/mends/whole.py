@@ -24,7 +24,9 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 from mends.bases import BASES, FAULT
 from mends.cases import ALL, CASES, Case
 from mends.runner import Proof, start, write_hosts
+from pewter.judge.review import Review
 from pewter.judge.whole_mend import whole_mend
+from pewter.mends.composer import Piece
 from pewter.mends.kinds import Kind, kind_file
 
 ROUNDS = 3
@@ -78,20 +80,23 @@ class Whole(Proof):
                 print(f"--- round {number}\n{text}\n{said}", file=sys.stderr)
             if not found or number == ROUNDS:
                 return number, said.splitlines()
+            if self.by_diff:
+                text = self._patched(BASES[self.kind], text, review, list(self._puts(review)))
+                continue
             if number % 2 == self.by_gap:
                 pieces = dict.fromkeys(piece for _, lines in found for piece in lines.pieces)
             else:
-                pieces = [
-                    put.piece
-                    for program in whole_mend(review.results).programs
-                    if program.server == kind_file(self.kind).title
-                    for block in program.blocks
-                    for put in block.puts
-                ]
+                pieces = [piece for piece, _ in self._puts(review)]
             for piece in pieces:
                 if self._fits(text, piece):
                     text = self._put(text, piece)
         raise AssertionError
+
+    def _puts(self, review: Review) -> Iterator[tuple[Piece, tuple[int, ...]]]:
+        """Of all mends together."""
+        for program in whole_mend(review.results).programs:
+            for block in program.blocks if program.server == kind_file(self.kind).title else ():
+                yield from ((put.piece, put.gaps) for put in block.puts)
 
 
 def sites(kind: Kind, count: int) -> Iterator[Case]:
@@ -112,7 +117,7 @@ def sites(kind: Kind, count: int) -> Iterator[Case]:
         )  # fmt: skip
 
 
-def prove(kind: Kind, wanted: str, count: int) -> None:
+def prove(kind: Kind, wanted: str, count: int, *, by_diff: bool) -> None:
     """A line of JSON for each site."""
     for number, case in enumerate(sites(kind, count)):
         if wanted not in case.title:
@@ -120,7 +125,7 @@ def prove(kind: Kind, wanted: str, count: int) -> None:
         begun, folder = time.monotonic(), Path(tempfile.mkdtemp(prefix="mend-"))
         folder.chmod(0o755)
         try:
-            site = Whole(kind, case, folder, number % 2)
+            site = Whole(kind, case, folder, by_diff, number % 2)
             rounds, left = site.whole()
         except Exception as exc:
             rounds, left = 0, [f"{type(exc).__name__}: {exc}"]
@@ -135,15 +140,18 @@ def main() -> int:
     parser.add_argument("wanted", nargs="?", default="")
     parser.add_argument("--kind", default="")
     parser.add_argument("--sites", type=int, default=14, help="of each kind of server")
+    parser.add_argument("--diff", action="store_true", help="fitted to the configuration, and applied by patch")
     parser.add_argument("--inside", action="store_true")
     options = parser.parse_args()
     if options.inside:
-        prove(Kind(options.kind), options.wanted, options.sites)
+        prove(Kind(options.kind), options.wanted, options.sites, by_diff=options.diff)
         return 0
     begun, total, clean, rounds = time.monotonic(), 0, 0, []
     hosts = write_hosts()
     running = [
-        start(__file__, kind, options.wanted, hosts, "--sites", str(options.sites))
+        start(
+            __file__, kind, options.wanted, hosts, "--sites", str(options.sites), *(("--diff",) if options.diff else ())
+        )
         for kind in ALL
         if options.kind in kind.value
     ]

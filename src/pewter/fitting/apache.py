@@ -257,7 +257,7 @@ def _redirected(
     if not named(names, host):
         yield tree.behind(old, make(here, kept))
     elif elsewhere:
-        if not all(name.lower() in want.redirected for name in others) or None in {_port(each) for each in elsewhere}:
+        if not all(name.lower() in want.together for name in others) or None in {_port(each) for each in elsewhere}:
             where = f"{old.path} line {tree.line_of(old)}"
             other = f"for {others[0]} too" if others else "there as well"
             raise HeldError(f"its virtual host ({where}) answers on other ports, {other}: give port 80 one of its own")

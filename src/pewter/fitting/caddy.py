@@ -10,6 +10,7 @@ from .fitter import HeldError, Placed, Want, by_wildcard, each_host
 from .tree import Edit, Node, Tree
 
 _CHALLENGE = "acme-challenge"
+_ANSWERS = frozenset({"reverse_proxy", "redir", "handle", "route", "respond", "file_server", "root"})
 
 
 def fit_caddy(tree: Tree, want: Want) -> Placed:
@@ -126,7 +127,8 @@ def _over_http(tree: Tree, host: str) -> list[Node]:
 
 
 def _is_of_challenge(tree: Tree, node: Node) -> bool:
-    return _CHALLENGE in " ".join(node.words) or (node.body is not None and node.name.startswith("handle") and _CHALLENGE in tree.text_of(node))  # fmt: skip
+    is_handled = node.body is not None and node.name.startswith("handle")
+    return _CHALLENGE in " ".join(node.words) or (is_handled and _CHALLENGE in tree.text_of(node))
 
 
 def _with_challenge(block: str, kept: Sequence[str]) -> str:
@@ -143,18 +145,14 @@ def _with_challenge(block: str, kept: Sequence[str]) -> str:
 def _directives(tree: Tree, want: Want, there: Sequence[Node]) -> Placed:
     edits: list[Edit] = []
     replaced: list[Node] = []
-    lines = _flat(want.piece.lines)
+    lines = want.piece.lines
     for site in there:
         taken = list(_taken(want, site))
         replaced += taken
         edits += (tree.without(node) for node in taken)
-        stop = next((node for node in site.inside if node.name in {"reverse_proxy", "redir", "handle", "route", "respond", "file_server", "root"}), None)  # fmt: skip
+        stop = next((node for node in site.inside if node.name in _ANSWERS), None)
         edits.append(tree.before(stop, lines) if stop is not None else tree.at_end_of(site, lines))
     return Placed(edits, list(there), replaced)
-
-
-def _flat(lines: str) -> str:
-    return lines.strip("\n")
 
 
 def _taken(want: Want, site: Node) -> Iterator[Node]:

@@ -18,6 +18,8 @@ from .caddy_text import CADDY
 from .fitter import Fitter, HeldError, Placed, Want
 from .haproxy import fit_haproxy
 from .haproxy_text import HAPROXY
+from .lighttpd import fit_lighttpd
+from .lighttpd_text import LIGHTTPD
 from .nginx import fit_nginx
 from .nginx_text import NGINX
 from .tree import BrokenError, Edit, Grammar, Node, Tree
@@ -36,6 +38,11 @@ _KINDS: dict[Kind, _Fits] = {
         CADDY, fit_caddy, re.compile(r"(?m)^[ \t]*(?:reverse_proxy|redir|file_server|php_fastcgi|respond|tls)[ \t]")
     ),
     Kind.HAPROXY: _Fits(HAPROXY, fit_haproxy, re.compile(r"(?m)^(?:frontend|backend|listen)[ \t]+\S")),
+    Kind.LIGHTTPD: _Fits(
+        LIGHTTPD,
+        fit_lighttpd,
+        re.compile(r"(?m)^[ \t]*(?:server\.(?:modules|document-root|port)[ \t]*\+?=|\$(?:HTTP|SERVER)\[)"),
+    ),
     Kind.NGINX: _Fits(NGINX, fit_nginx, re.compile(r"(?m)^[ \t]*(?:http|server|events|location\b[^\n{<]*)[ \t]*\{")),
 }
 
@@ -129,12 +136,9 @@ def fit(kind: Kind, tree: Tree, puts: Sequence[Put], site: Sequence[str]) -> Fit
 
     ``site``: the names that were looked at.  What cannot be placed is held back and changes nothing.
     """
-    redirected = frozenset(
-        host
-        for put in puts
-        if put.piece.place == "plain" and put.piece.manner is Manner.REPLACES
-        for host in put.piece.hosts
-    )
+    together: dict[str, set[str]] = {}
+    for put in puts:
+        together.setdefault(_what(put), set()).update(put.piece.hosts)
     names = frozenset(name.lower() for name in site)
     origin = {path: list(range(1, text.count("\n") + 2)) for path, text in tree.texts.items()}
     first = tree
@@ -146,7 +150,7 @@ def fit(kind: Kind, tree: Tree, puts: Sequence[Put], site: Sequence[str]) -> Fit
         if piece.manner is Manner.COMMAND:
             commands.append(piece.lines)
             continue
-        want = Want(put.rule, piece, piece.hosts, piece.port or 443, redirected, names)
+        want = Want(put.rule, piece, piece.hosts, piece.port or 443, frozenset(together[_what(put)]), names)
         try:
             placed = _KINDS[kind].fitter(tree, want)
             edits = list(dict.fromkeys(edit for edit in placed.edits if _changes(tree, edit)))
@@ -165,6 +169,11 @@ def fit(kind: Kind, tree: Tree, puts: Sequence[Put], site: Sequence[str]) -> Fit
         tree = after
     files = [FileChange(path, text, tree.texts[path]) for path, text in first.texts.items() if text != tree.texts[path]]
     return Fitted(tuple(changes), tuple(held), tuple(dict.fromkeys(commands)), tuple(files))
+
+
+def _what(put: Put) -> str:
+    """Pieces for one thing: those that replace blocks of port 80, and those of one area in one place."""
+    return put.piece.place if put.piece.place == "plain" else f"{put.rule.partition('/')[0]} {put.piece.place}"
 
 
 def _changes(tree: Tree, edit: Edit) -> bool:

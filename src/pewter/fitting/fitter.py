@@ -20,8 +20,8 @@ class Want(NamedTuple):
     piece: Piece
     hosts: tuple[str, ...]
     port: int
-    redirected: frozenset[str]
-    """Hosts whose port 80 is replaced by this mend."""
+    together: frozenset[str]
+    """Hosts that have such a piece in this mend too."""
 
     site: frozenset[str]
     """Names that were looked at."""

@@ -257,7 +257,7 @@ def _redirected(tree: Tree, want: Want, host: str, old: Node, location: str) -> 
         # A catch-all: it goes on answering for all others.
         yield tree.behind(old, _server(bare, host, kept, location))
     elif elsewhere:
-        if not all(name.lower() in {each.lower() for each in want.redirected} for name in others):
+        if not all(name.lower() in {each.lower() for each in want.together} for name in others):
             where = f"{old.path} line {tree.line_of(old)}"
             raise HeldError(
                 f"its block ({where}) answers on other ports and for {others[0]} too: give port 80 a block of its own"
