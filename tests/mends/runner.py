@@ -143,9 +143,9 @@ def _told(value: str | None) -> str:
 _OF_AREA = {"cookie": "set-cookie", "hsts": "strict-transport-security"}
 
 
-def _changed(before: Review, after: Review, rule: str, pieces) -> list[str]:
+def changed(before: Review, after: Review, rule: str, lines: str) -> list[str]:
     """Fields of pages that are otherwise than before, though the mend names none of them."""
-    named = " ".join((*(piece.lines for piece in pieces), _OF_AREA.get(rule.partition("/")[0], ""))).lower()
+    named = f"{lines} {_OF_AREA.get(rule.partition('/')[0], '')}".lower()
 
     def answers(review: Review) -> dict[str, tuple[int, dict[str, str]]]:
         hops = [hop for journey in review.evidence.journeys for hop in journey.hops]
@@ -203,8 +203,8 @@ class Proof:
         left, opened = self._held_against(before, after)
         if left:
             return f"not closed: {left}"
-        if changed := _changed(before, after, self.case.rule, lines.pieces):
-            return f"changed beside: {changed}"
+        if otherwise := changed(before, after, self.case.rule, " ".join(piece.lines for piece in lines.pieces)):
+            return f"changed beside: {otherwise}"
         if opened:
             return f"opened: {opened}"
         if entry.check.startswith("pewter") or told_before != told_after:
@@ -384,7 +384,8 @@ class Proof:
             process.wait()
 
     @contextlib.contextmanager
-    def _server(self, base: Base, text: str) -> Iterator[None]:
+    def _server(self, base: Base, text: str | None) -> Iterator[None]:
+        """With a configuration; None for that which lies there."""
         self._tested(base, text)
         with (self.folder / "log").open("wb") as log:
             process = subprocess.Popen(
@@ -408,9 +409,10 @@ class Proof:
     def _filled(self, command: tuple[str, ...]) -> list[str]:
         return [part.replace("{folder}", str(self.folder)) for part in command]
 
-    def _tested(self, base: Base, text: str) -> None:
+    def _tested(self, base: Base, text: str | None) -> None:
         """The server's own test of a configuration."""
-        (self.folder / base.file).write_text(bare(text), encoding="utf-8")
+        if text is not None:
+            (self.folder / base.file).write_text(bare(text), encoding="utf-8")
         checked = subprocess.run(self._filled(base.test), capture_output=True, text=True, timeout=60)
         if checked.returncode:
             raise AssertionError(f"its own test refuses it: {(checked.stdout + checked.stderr)[-500:]}")

@@ -192,7 +192,7 @@ def _options(tree: Tree) -> Placed:
 
 def _tls(tree: Tree, want: Want, host: str) -> Placed:
     there = sites_of(tree, host, want.port)
-    found = [node for site in there for node in site.walk() if node.name == "tls"]
+    found = _once([node for site in there for node in (*site.walk(), *_imported(tree, site)) if node.name == "tls"])
     if not there or (not found and want.piece.manner is Manner.REMOVES):
         raise HeldError(f"no tls line of {host} stands in these files")
     name = next(iter(re.findall(r"the (\w+) line|(client_auth)", want.piece.of)), ("", ""))
@@ -203,6 +203,14 @@ def _tls(tree: Tree, want: Want, host: str) -> Placed:
         if not found:
             edits += [tree.at_start_of(site, f"tls {{\n    {want.piece.lines}\n}}") for site in there]
     return Placed(edits, found or there, taken)
+
+
+def _imported(tree: Tree, site: Node) -> Iterator[Node]:
+    """What stands in the snippets that a site block imports."""
+    names = {f"({node.words[1]})" for node in site.walk() if node.name == "import" and len(node.words) > 1}
+    for snippet in tree.walk():
+        if snippet.body is not None and snippet.name in names:
+            yield from snippet.walk()
 
 
 def _into(tree: Tree, node: Node, lines: str) -> Edit:

@@ -22,7 +22,7 @@ from .lighttpd import fit_lighttpd
 from .lighttpd_text import LIGHTTPD
 from .nginx import fit_nginx
 from .nginx_text import NGINX
-from .tree import BrokenError, Edit, Grammar, Node, Tree
+from .tree import BrokenError, Edit, Grammar, Tree
 
 
 class _Fits(NamedTuple):
@@ -65,8 +65,8 @@ class Change(msgspec.Struct, frozen=True):
     place: str
     how: str
     gaps: tuple[int, ...]
-    replaced: tuple[int, ...] = ()
-    """Lines, likewise, that it takes the place of."""
+    replaced: tuple[str, ...] = ()
+    """Lines, likewise, that it takes the place of: ``17``, or ``snippets/tls.conf:3`` of another file."""
 
     by_hand: str = ""
     """What is to be done there where no line of the configuration changes."""
@@ -87,13 +87,20 @@ class FileChange(msgspec.Struct, frozen=True):
     path: str
     before: str
     after: str
+    line_end: str = "\n"
 
     @property
     def diff(self) -> str:
         """Unified, of the lines that change alone (what stands beside them may be a secret)."""
-        was, now = self.before.splitlines(keepends=True), self.after.splitlines(keepends=True)
-        lines = difflib.unified_diff(was, now, f"a/{self.path}", f"b/{self.path}", n=0)
-        return "".join(line if line.endswith("\n") else f"{line}\n\\ No newline at end of file\n" for line in lines)
+        was, now = (re.findall(r"[^\n]*\n|[^\n]+", text) for text in (self.before, self.after))
+        head, *lines = difflib.unified_diff(was, now, f"a/{self.path}", f"b/{self.path}", n=0)
+        return head + "".join(self._shown(line) for line in lines)
+
+    def _shown(self, line: str) -> str:
+        if not line.endswith("\n"):
+            return f"{line}\n\\ No newline at end of file\n"
+        is_of_file = line[0] in "+-" and not line.startswith("+++ b/")
+        return f"{line[:-1]}{self.line_end}" if is_of_file else line
 
 
 class Fitted(msgspec.Struct, frozen=True):
@@ -153,7 +160,8 @@ def fit(kind: Kind, tree: Tree, puts: Sequence[Put], site: Sequence[str]) -> Fit
         want = Want(put.rule, piece, piece.hosts, piece.port or 443, frozenset(together[_what(put)]), names)
         try:
             placed = _KINDS[kind].fitter(tree, want)
-            edits = list(dict.fromkeys(edit for edit in placed.edits if _changes(tree, edit)))
+            edits = [tree.styled(edit) for edit in placed.edits]
+            edits = list(dict.fromkeys(edit for edit in edits if _changes(tree, edit)))
             _check(tree, edits)
             after = tree.edited(edits) if edits else tree
         except HeldError as exc:
@@ -167,7 +175,11 @@ def fit(kind: Kind, tree: Tree, puts: Sequence[Put], site: Sequence[str]) -> Fit
         for edit in sorted(edits, key=lambda each: (each.path, each.start), reverse=True):
             _shift(tree, edit, origin[edit.path])
         tree = after
-    files = [FileChange(path, text, tree.texts[path]) for path, text in first.texts.items() if text != tree.texts[path]]
+    files = [
+        FileChange(path, text, tree.texts[path], "\r\n" if path in tree.with_returns else "\n")
+        for path, text in first.texts.items()
+        if text != tree.texts[path]
+    ]
     return Fitted(tuple(changes), tuple(held), tuple(dict.fromkeys(commands)), tuple(files))
 
 
@@ -204,14 +216,16 @@ def _told(
 ) -> Iterator[Change]:
     piece = put.piece
     by_hand = piece.lines if piece.manner is Manner.WORDS and not edits else ""
+    place = piece.block.removeprefix("in place of ").removeprefix("in ").removesuffix(" now")
     how = "" if piece.manner is Manner.WORDS else piece.how
-
-    def line(node: Node) -> int:
-        return origin[node.path][tree.line_of(node) - 1]
-
-    for node in placed.at:
-        own = sorted({line(each) for each in placed.replaced if each.path == node.path and each is not node})
-        yield Change(node.path, line(node), piece.block.removeprefix("in "), how, put.gaps, tuple(own), by_hand)
+    lines = [(each, origin[each.path][tree.line_of(each) - 1]) for each in (*placed.at, *placed.replaced)]
+    for node, line in lines[: len(placed.at)]:
+        others = sorted({(each.path, number) for each, number in lines[len(placed.at) :] if each is not node})
+        if len(placed.at) > 1:
+            others = [each for each in others if each[0] == node.path]
+        own = tuple(str(number) if path == node.path else f"{path}:{number}" for path, number in others)
+        whole = node in placed.replaced and not own and piece.manner is Manner.REPLACES
+        yield Change(node.path, line, place, "in its place" if whole else how, put.gaps, own, by_hand)
 
 
 def _shift(tree: Tree, edit: Edit, origin: list[int]) -> None:

@@ -1,7 +1,7 @@
 """What every kind of server has in common: a piece is put, or held back with a reason."""
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import NamedTuple
 
 from pewter.mends.composer import Piece
@@ -84,3 +84,12 @@ def not_elsewhere(tree: Tree, nodes: Sequence[Node], blocks: Sequence[Node]) -> 
                 raise HeldError(
                     f"{node.path} is included elsewhere too, and its line {tree.line_of(node)} would change there"
                 )
+
+
+def quoted_names(names: Iterable[str]) -> list[str]:
+    """Those that are host names and nothing else, each once."""
+    return list(
+        dict.fromkeys(
+            name.lower() for name in names if re.fullmatch(r"[A-Za-z0-9_](?:[A-Za-z0-9_.-]{0,252}[A-Za-z0-9_])?", name)
+        )
+    )

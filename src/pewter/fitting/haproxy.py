@@ -1,12 +1,13 @@
 """Pieces put into the frontends of HAProxy."""
 
 import fnmatch
+import itertools
 import re
 from collections.abc import Iterator, Sequence
 
 from pewter.mends.kinds import Manner
 
-from .fitter import HeldError, Placed, Want
+from .fitter import HeldError, Placed, Want, quoted_names
 from .haproxy_text import HAPROXY, words_of
 from .tree import Edit, Node, Tree
 
@@ -76,6 +77,7 @@ def _rules(tree: Tree, want: Want, there: Sequence[Node]) -> Placed:
     edits: list[Edit] = []
     replaced: list[Node] = []
     lines = [line for line in want.piece.lines.split("\n") if line.strip()]
+    lines = [_with_all_names(tree, line) if " deny " in line else line for line in lines]
     for section in there:
         taken = list(_taken(tree, want, section)) if want.piece.manner is Manner.REPLACES else []
         replaced += taken
@@ -89,6 +91,28 @@ def _rules(tree: Tree, want: Want, there: Sequence[Node]) -> Placed:
         else:
             edits.append(_last(tree, section, new))
     return Placed(edits, list(there), replaced)
+
+
+_OF_HOST = re.compile(r"(?i)(?:req\.)?(?P<how>f?hdr\w*)\(host[,)]")
+
+
+_ENDS = frozenset({"}", "or", "||", "if", "unless"})
+
+
+def _with_all_names(tree: Tree, line: str) -> str:
+    """Whoever is refused is none of those that the configuration speaks of."""
+    found: list[str] = []
+    for node in (each for each in tree.walk() if each.name in {"acl", "use_backend", *_RULES}):
+        for position, word in enumerate(node.words):
+            if match := _OF_HOST.match(word):
+                rest = itertools.takewhile(_ENDS.isdisjoint, ([each] for each in node.words[position + 1 :]))
+                names = [each for (each,) in rest if not each.startswith("-")]
+                if match["how"].lower() not in {"hdr", "fhdr"} or not names or len(quoted_names(names)) < len({*names}):
+                    where = f"{node.path} line {tree.line_of(node)}"
+                    raise HeldError(f"hosts are told by patterns here ({where}): name every host that is served")
+                found += names
+    new = [name for name in quoted_names(found) if name not in line.split()]
+    return line.replace(" }", "".join(f" {name}" for name in new) + " }", 1)
 
 
 def _taken(tree: Tree, want: Want, section: Node) -> Iterator[Node]:

@@ -5,7 +5,7 @@ from collections.abc import Collection, Iterator, Sequence
 
 from pewter.mends.kinds import Manner
 
-from .fitter import HeldError, Placed, Want
+from .fitter import HeldError, Placed, Want, quoted_names
 from .lighttpd_text import LIGHTTPD, Element, elements
 from .tree import Edit, Node, Tree
 
@@ -101,6 +101,8 @@ def _at_end(tree: Tree, want: Want, taken: Sequence[tuple[Node, Collection[str]]
     nodes = LIGHTTPD.parse(lines)
     wanted = [each.key for node in nodes if node.name == "server.modules" for each in _list_of(node)]
     rest = "\n".join(lines[node.start : node.end] for node in nodes if node.name != "server.modules")
+    if "url.access-deny" in rest:
+        rest = _with_all_names(tree, rest)
     missing = [name for name in wanted if not _has_module(tree, name)]
     first = [name for name in missing if name in _FIRST_MODULES]
     lists = [node for node in tree.nodes if node.name == "server.modules" and _list_of(node)]
@@ -114,6 +116,18 @@ def _at_end(tree: Tree, want: Want, taken: Sequence[tuple[Node, Collection[str]]
     edits.append(Edit(main, len(text), len(text), f"{'' if text.endswith(chr(10)) or not text else chr(10)}{rest}\n"))
     at_end = [node for node in tree.nodes if node.path == main][-1:]
     return Placed(edits, at_end, [node for node, _ in taken])
+
+
+def _with_all_names(tree: Tree, lines: str) -> str:
+    """Whoever is refused is none of those that the configuration speaks of."""
+    conditions = [node.words for node in tree.walk() if node.name == '$HTTP["host"]' and node.body is not None]
+    if any(words[1:2] != ("==",) for words in conditions):
+        raise HeldError("hosts are told by patterns here: name every host that is served in the condition")
+    names = quoted_names(words[-1] for words in conditions)
+    there = re.search(r"\(\?:(.*?)\)\(\?::", lines)
+    have = there[1].split("|") if there is not None else []
+    new = [re.escape(name) for name in names if re.escape(name) not in have]
+    return lines.replace("(?:" + "|".join(have) + ")", "(?:" + "|".join((*have, *new)) + ")", 1)
 
 
 def _has_module(tree: Tree, name: str) -> bool:
@@ -147,7 +161,11 @@ def _socket(tree: Tree, want: Want) -> Placed:
     edits = [_without(tree, node, keys, new) for node in settings]
     gone = [node for node in tree.walk() if node.name == "ssl.cipher-list" and "ssl.cipher-list" in piece.of]
     edits += [tree.without(node) for node in gone]
-    if not any(not list(_conditions(node)) for node in settings):
+    # Where a socket has a certificate of its own, settings from outside are not its.
+    own = [block for block in there if any(node.name == "ssl.pemfile" for node in block.inside)]
+    bare = [block for block in own if not any(node in settings for node in block.inside)]
+    edits += [tree.at_end_of(block, piece.lines) for block in bare]
+    if not own and not any(not list(_conditions(node)) for node in settings):
         edits.append(_beside_tls(tree, piece.lines))
     return Placed(edits, settings or list(there) or tree.nodes[-1:], [*settings, *gone])
 

@@ -140,7 +140,7 @@ def _put(tree: Tree, want: Want, blocks: Sequence[Node]) -> Placed:
         taken = [node for node in block.walk() if _key(node) in keys and node.body is None]
         replaced += taken
         edits += _taken_out(tree, block, taken)
-        edits.append(_insert(tree, block, "\n".join((*_inherited(tree, block, statements), *_texts(statements)))))
+        edits += _put_into(tree, block, statements, taken)
         for inner in (node for node in block.walk() if node.body is not None):
             of_it = [text for node, text in statements if node.name in _OF_A_FIELD and _has(inner, node.name)]
             if of_it and inner.name != "server":
@@ -149,6 +149,19 @@ def _put(tree: Tree, want: Want, blocks: Sequence[Node]) -> Placed:
             elif of_it:
                 raise HeldError(f"{inner.path} line {tree.line_of(inner)} has lines of its own for it")
     return Placed(edits, list(blocks), replaced)
+
+
+def _put_into(
+    tree: Tree, block: Node, statements: Sequence[tuple[Node, str]], taken: Collection[Node]
+) -> Iterator[Edit]:
+    """Before what it inherits, and before lines that count for any cookie: the first one for a cookie wins."""
+    lines = "\n".join((*_texts(statements), *_inherited(tree, block, statements)))
+    if any(node.name == "proxy_cookie_flags" for node, _ in statements):
+        own = [node for node in block.inside if node.name == "proxy_cookie_flags" and node not in taken]
+        if own:
+            yield tree.before(own[0], lines)
+            return
+    yield _insert(tree, block, lines)
 
 
 def _texts(statements: Sequence[tuple[Node, str]]) -> list[str]:
@@ -254,7 +267,9 @@ def _redirected(tree: Tree, want: Want, host: str, old: Node, location: str) -> 
     as_they_are = [tree.text_of(node) for node in here] or ["listen 80;"]
     bare = [f"listen {node.words[1]};" for node in here] or ["listen 80;"]
     if not is_named:
-        # A catch-all: it goes on answering for all others.
+        # A catch-all: it goes on answering for all others.  .x.example has x.example itself as its name too.
+        if f".{host}" in names_of(old):
+            yield from _renamed(tree, old, [f"*{name}" if name == f".{host}" else name for name in names_of(old)])
         yield tree.behind(old, _server(bare, host, kept, location))
     elif elsewhere:
         if not all(name.lower() in {each.lower() for each in want.together} for name in others):
@@ -331,6 +346,8 @@ def _refuse(tree: Tree, want: Want) -> Placed:
     inside = [f"listen {address} {ssl}default_server;" for address in addresses]
     inside += [want.piece.lines[node.start : node.end] for node in lines.inside if node.name != "listen"]
     beside = next((each for host in want.hosts for each in blocks_of(tree, host, port)), there[0][0])
+    # A block that answers only because no other does is given the names that it answers for.
+    edits += dict.fromkeys(edit for name in sorted(want.site) for edit in _named_at(tree, want, name, port))
     inner = "\n    ".join(inside)
     edits.append(tree.behind(beside, f"server {{\n    {inner}\n}}"))
     return Placed(edits, [beside])
@@ -355,16 +372,16 @@ def _by_words(tree: Tree, want: Want, host: str) -> Placed:
 
 def _with_name(tree: Tree, want: Want, host: str) -> Placed:
     """Blocks that answer for a host only because no other does are given its name."""
-    edits: list[Edit] = []
-    found = []
-    for port in (80, want.port):
-        for block in blocks_of(tree, host, port):
-            names = names_of(block)
-            if not named(names, host) and not by_wildcard(names, host) and set(names) <= {"_", "", "localhost"}:
-                site = sorted(name for name in want.site if block in blocks_of(tree, name, port))
-                found.append(block)
-                edits += _renamed(tree, block, site or [host])
-    return Placed(edits, _once(found))
+    edits = [edit for port in (80, want.port) for edit in _named_at(tree, want, host, port)]
+    return Placed(edits, blocks_of(tree, host, want.port))
+
+
+def _named_at(tree: Tree, want: Want, host: str, port: int) -> Iterator[Edit]:
+    for block in blocks_of(tree, host, port):
+        names = names_of(block)
+        if not named(names, host) and not by_wildcard(names, host) and set(names) <= {"_", "", "localhost"}:
+            site = sorted(name for name in want.site if block in blocks_of(tree, name, port))
+            yield from _renamed(tree, block, site or [host])
 
 
 # Redirects over https

@@ -13,6 +13,9 @@ MAX_NODES = 50_000
 MAX_DEPTH = 60
 
 
+_FOUR = re.compile(r"(?m)^(?:\t| {4})+")
+
+
 class BrokenError(Exception):
     """Text that is no configuration of its kind: at which offset, and why."""
 
@@ -89,8 +92,12 @@ class Tree:
         texts: Mapping[str, str],
         main: Sequence[str],
         included: Mapping[tuple[str, str], Sequence[str]],
+        with_returns: frozenset[str] = frozenset(),
     ) -> None:
-        self.grammar, self.texts, self.main, self.included = grammar, dict(texts), tuple(main), dict(included)
+        self.grammar, self.main, self.included = grammar, tuple(main), dict(included)
+        self.with_returns = with_returns | {path for path, text in texts.items() if "\r\n" in text}
+        """Files whose lines end in CR LF; their texts are kept without the CR."""
+        self.texts = {path: text.replace("\r\n", "\n") for path, text in texts.items()}
         self._count = 0
         self.nodes = [node for path in self.main for node in self._read(path, None, ())]
 
@@ -100,7 +107,14 @@ class Tree:
         for edit in sorted(set(edits), key=lambda each: (each.path, each.start, each.end), reverse=True):
             text = texts[edit.path]
             texts[edit.path] = text[: edit.start] + edit.text + text[edit.end :]
-        return Tree(self.grammar, texts, self.main, self.included)
+        return Tree(self.grammar, texts, self.main, self.included, self.with_returns)
+
+    def styled(self, edit: Edit) -> Edit:
+        """Indented by tabs where its file is."""
+        text = self.texts[edit.path]
+        if text.count("\n\t") <= text.count("\n  "):
+            return edit
+        return edit._replace(text=_FOUR.sub(lambda match: "\t" * (len(match[0].replace("\t", "    ")) // 4), edit.text))
 
     def walk(self) -> Iterator[Node]:
         for node in self.nodes:
@@ -168,10 +182,10 @@ class Tree:
             return self.behind(own[-1], lines)
         at = block.body[1]
         inner = self.indent_of(block) + "    "
-        if "\n" not in text[block.body[0] : at]:
-            return Edit(block.path, at, at, f"\n{indented(lines, inner)}\n{self.indent_of(block)}")
         start = self.line_start(block.path, at)
-        return Edit(block.path, start, start, f"{indented(lines, inner)}\n")
+        if start >= block.body[0] and not text[start:at].strip():
+            return Edit(block.path, start, start, f"{indented(lines, inner)}\n")
+        return Edit(block.path, at, at, f"\n{indented(lines, inner)}\n{self.indent_of(block)}")
 
     def at_start_of(self, block: Node, lines: str) -> Edit:
         """Before all that stands in a block."""

@@ -237,6 +237,7 @@ def _situation(case: HasHosts, gap: Gap, host: str, kind: Kind, *, for_long: boo
         is_secure=is_secure,
         for_long=for_long,
         is_own_circle=gap.cause == f"circle of {host}",
+        is_plain_circle=gap.cause == f"plain circle of {host}",
         version=version if recognised is kind else (),
     )
 

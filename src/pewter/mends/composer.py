@@ -64,7 +64,10 @@ class Situation(msgspec.Struct, frozen=True):
 
     names_powered_by: bool = False
     is_own_circle: bool = False
-    """The redirects go round between the http and the https of one host."""
+    """The redirects go round between the http and the https of one host, or within the latter."""
+
+    is_plain_circle: bool = False
+    """They go round within its http."""
 
     version: tuple[int, ...] = ()
     """Of the server, where it said it."""
@@ -274,6 +277,8 @@ def _holds(condition: str, situation: Situation) -> bool:
             return situation.names_powered_by
         case ["own", "circle"]:
             return situation.is_own_circle
+        case ["plain", "circle"]:
+            return situation.is_plain_circle
         case ["version", "unknown"]:
             return not situation.version
         case ["from", version]:

@@ -51,9 +51,11 @@ def _change(sheet: Sheet, change: Change) -> None:
     if change.by_hand:
         sheet.labelled(6, "", f"by hand: {change.by_hand}", label_width=0)
     elif change.replaced:
-        lines = f"line{'s' if len(change.replaced) > 1 else ''} {all_of(list(map(str, change.replaced)))}"
-        sheet.labelled(6, "", f"in place of {lines}" + (f": {change.how}" if change.how else ""), label_width=0)
-    elif change.how:
+        own = [each for each in change.replaced if ":" not in each]
+        lines = [f"line{'s' if len(own) > 1 else ''} {all_of(own)}"] if own else []
+        others = [each for each in change.replaced if ":" in each]
+        sheet.labelled(6, "", f"in place of {all_of([*lines, *others])}", label_width=0)
+    elif change.how and not change.how.startswith(("in place of ", "take out ")):
         sheet.labelled(6, "", change.how, label_width=0)
 
 
@@ -72,7 +74,7 @@ def _diff(sheet: Sheet, fitted: Fitted, file: str) -> None:
         sheet.verbatim(9, f"patch -p1 --dry-run < {file} && patch -p1 < {file}")
         return
     sheet.labelled(2, "", f"What changes in {paths} (--write mend.diff keeps it, for patch -p1):", label_width=0)
-    lines = fitted.diff.splitlines()
+    lines = fitted.diff.replace("\r\n", "\n").replace("\t", "    ").splitlines()
     sheet.verbatim(4, "\n".join(lines[:MAX_SHOWN]))
     if (left := len(lines) - MAX_SHOWN) > 0:
         sheet.labelled(2, "", f"and {left} more lines: --write mend.diff", "dim", label_width=0)

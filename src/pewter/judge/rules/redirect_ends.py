@@ -58,11 +58,12 @@ def loop(case: Case) -> Iterator[RuleOutcome]:
             circle = _circle(journey, journey.end.at)
             seen = " → ".join([*circle[:4], "…" if len(circle) > 4 else circle[0]])
             hosts = sorted({read_url(url).host for url in circle})
+            plain = "" if any(url.startswith("https:") for url in circle) else "plain "
             yield Gap(
                 where,
                 seen,
                 "a page",
-                cause=f"circle of {', '.join(hosts)}",
+                cause=f"{plain}circle of {', '.join(hosts)}",
                 mend=of_origin(case, hosts) or _why_it_comes_round(circle),
                 host=start.host if start.host in hosts else hosts[0],
             )
