@@ -17,13 +17,15 @@ _KEPT = frozenset({"serveradmin", "errorlog", "customlog", "loglevel", "serverto
 
 _REDIRECTS = frozenset({"redirect", "redirectmatch", "redirectpermanent", "redirecttemp"})
 _CHALLENGE = "acme-challenge"
+_ASKS = "reach/client-certificate"
+"""What a folder asks for is not what a handshake asks for: that stays."""
 
 
 def fit_apache(tree: Tree, want: Want) -> Placed:
     """Raises HeldError."""
     piece = want.piece
     match piece.place:
-        case "everywhere" if want.rule != "reach/client-certificate":
+        case "everywhere" if want.rule != _ASKS:
             return _everywhere(tree, want)
         case "server":
             return _server(tree, want)
@@ -133,7 +135,8 @@ def _put(tree: Tree, want: Want, hosts: Sequence[Node]) -> Placed:
     replaced: list[Node] = []
     keys = _keys(want)
     for host in hosts:
-        taken = [node for node in host.walk() if node.body is None and _key(node) in keys]
+        there = host.walk() if want.rule != _ASKS else (node for node in host.walk() if not _is_of_a_folder(node))
+        taken = [node for node in there if node.body is None and _key(node) in keys]
         replaced += taken
         edits += _taken_out(tree, host, taken)
         edits.append(_insert(tree, host, want.piece.lines))

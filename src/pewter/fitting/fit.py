@@ -216,7 +216,8 @@ def _told(
 ) -> Iterator[Change]:
     piece = put.piece
     by_hand = piece.lines if piece.manner is Manner.WORDS and not edits else ""
-    place = piece.block.removeprefix("in place of ").removeprefix("in ").removesuffix(" now")
+    place = piece.block.removeprefix("in place of ").removeprefix("in ")
+    place = place.removesuffix(" now").removesuffix(", if there is one")
     how = "" if piece.manner is Manner.WORDS else piece.how
     lines = [(each, origin[each.path][tree.line_of(each) - 1]) for each in (*placed.at, *placed.replaced)]
     for node, line in lines[: len(placed.at)]:

@@ -24,12 +24,12 @@ def _parse(text: str) -> list[Node]:
         words = tuple(_QUOTE.sub(lambda each: each[1] or each[2] or each[3] or "", line[a:b]) for a, b in spans)
         node = Node(words, match.start() + spans[0][0], match.start() + spans[-1][1])
         if words[0] in SECTIONS:
-            node.body = (match.end(), match.end())
+            node.body = (node.end, node.end)
             found.append(node)
         elif found:
             section = found[-1]
             section.inside.append(node)
-            section.body, section.end = (section.body[0] if section.body else 0, match.end()), node.end
+            section.body, section.end = (section.body[0] if section.body else 0, node.end), node.end
         else:
             found.append(node)
     return found

@@ -185,7 +185,8 @@ class Tree:
         start = self.line_start(block.path, at)
         if start >= block.body[0] and not text[start:at].strip():
             return Edit(block.path, start, start, f"{indented(lines, inner)}\n")
-        return Edit(block.path, at, at, f"\n{indented(lines, inner)}\n{self.indent_of(block)}")
+        end = len(text[:at].rstrip(" \t"))
+        return Edit(block.path, end, at, f"\n{indented(lines, inner)}\n{self.indent_of(block)}")
 
     def at_start_of(self, block: Node, lines: str) -> Edit:
         """Before all that stands in a block."""
