@@ -132,7 +132,7 @@ ALLOWED = {
         "survey",
         "errors",
     },
-    "lab": {"evidence", "tls", "octets", "errors"},
+    "lab": {"data", "evidence", "tls", "octets", "errors"},
     "cli": {
         "facts",
         "expectations",

@@ -75,6 +75,10 @@ CASES = {
     "a-line-with-a-secret": (Kind.NGINX, "hsts/short", [HERE], {"c": TLS % '    add_header Strict-Transport-Security max-age=1; set $password "hunter2";\n'}),
     "a-secret-beside-it-is-not-shown": (Kind.NGINX, "hsts/short", [HERE], {"c": TLS % '    set $password "hunter2";\n    add_header Strict-Transport-Security max-age=1;\n    set $token "hunter2";\n'}),
     "another-host": (Kind.NGINX, "hsts/short", [HERE], {"c": "server { listen 80; server_name y.example; }\n"}),
+    "the-default-has-a-name-of-its-own": (Kind.NGINX, "hsts/short", [HERE], {"c": "server { listen 443 ssl default_server; server_name y.example; }\n"}),
+    "the-first-has-a-name-of-its-own": (Kind.APACHE, "hsts/short", [HERE], {"c": (VHOST % "").replace("x.ex", "y.ex")}),
+    "port-80-of-a-part-of-a-configuration": (Kind.NGINX, "redirect/missing", [PLAIN], {"c": "server { listen 80; server_name y.example; }\n"}),
+    "port-80-of-a-whole-configuration": (Kind.NGINX, "redirect/missing", [PLAIN], {"c": HTTP % "server { listen 80; server_name y.example; }\n"}),
     "names-that-nobody-looked-at": (Kind.NGINX, "hsts/short", [HERE], {"c": "server { listen 443 ssl; server_name x.example z.example; }\n"}),
     "a-name-by-a-regular-expression": (Kind.NGINX, "hsts/short", [HERE], {"c": "server { listen 443 ssl; server_name ~^(?<a>.+)\\.example$; }\n"}),
     "by-hand": (Kind.NGINX, "chain/incomplete", [HERE], {"c": TLS % "    ssl_certificate a.pem;\n"}),
@@ -91,7 +95,7 @@ def test_what_is_fitted(name, tmp_path, told):
     for file, text in files.items():
         (tmp_path / file).write_bytes(text.encode("utf-8", "surrogateescape"))
     said: list[str] = []
-    found, tree = read_server_files([tmp_path / "c"], kind.value, said.append)
+    found, tree, _ = read_server_files([tmp_path / "c"], kind.value, said.append)
     pieces = [piece for each in situations for piece in compose(rule, kind, [each])]
     fitted = fit(found, tree, [Put(piece, (1,), rule) for piece in pieces], situations[0].names)
     lines = [f"{each.path}:{each.line} {each.place}; {each.how}; {' '.join(each.replaced)}; {each.by_hand}" for each in fitted.changes]  # fmt: skip
@@ -106,7 +110,7 @@ def test_what_is_not_changed_stays_to_the_octet(tmp_path):
     """Applied by hand: the diff's lines are all that differs."""
     kind, rule, situations, files = CASES["nginx-every-line-at-any-depth"]
     Path(tmp_path / "c").write_text(files["c"])
-    _, tree = read_server_files([tmp_path / "c"], kind.value, print)
+    _, tree, _ = read_server_files([tmp_path / "c"], kind.value, print)
     (change,) = fit(kind, tree, [Put(piece, (1,), rule) for piece in compose(rule, kind, situations)], ()).files
     was, now = change.before.splitlines(), change.after.splitlines()
     assert [line for line in was if line not in now] == ["ssl_protocols TLSv1;", "    ssl_protocols TLSv1.1; # why?"]

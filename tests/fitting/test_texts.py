@@ -142,7 +142,7 @@ def test_what_a_file_may_be(tmp_path):
         for name, content in {"c": text, **files}.items():
             (folder / name).write_text(content)
         said = []
-        _, tree = read_server_files([folder / "c"], server, said.append)
+        _, tree, _ = read_server_files([folder / "c"], server, said.append)
         return tree, [each.replace(str(folder), "FOLDER") for each in said]
 
     number = itertools.count()

@@ -102,7 +102,7 @@ class Real(Proof):
         return [] if left and self.told and all(any(w in each for w in self.site.held) for each in self.told) and self.site.held else left  # fmt: skip
 
     def _apply(self, review: Review) -> None:
-        _, fitted = fit_review(review, [self.folder / "server.conf"], lambda words: None)
+        fitted = fit_review(review, [self.folder / "server.conf"], lambda words: None).fitted
         self.told = tuple(each.reason for each in fitted.held)
         unexpected = [each for each in self.told if not any(words in each for words in self.site.held)]
         assert not unexpected, unexpected

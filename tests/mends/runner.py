@@ -270,7 +270,7 @@ class Proof:
         """As a user does it: the diff is applied by patch; what is told by hand is done by hand."""
         file = self.folder / base.file
         file.write_text(bare(text), encoding="utf-8")
-        kind, tree = read_server_files([file], self.kind.value, print)
+        kind, tree, _ = read_server_files([file], self.kind.value, print)
         hosts = tuple(dict.fromkeys(self._names()))
         rules = {entry.number: entry.rule for entry in review.results.gaps}
         puts = [

@@ -15,6 +15,7 @@ from rich.text import Text
 from pewter.errors import FileError, UsageError
 from pewter.escape import escaped
 from pewter.lab.marram import NAMES, PATHS, STAFF, STAFF_ORIGIN, WEBMAIL, WWW, Stage, marram_ferries
+from pewter.lab.server_config import server_config
 from pewter.lab.world import Scenario, World, WorldThread
 from pewter.plan.files import why, write_whole
 from pewter.plan.site_file import NAME
@@ -32,7 +33,7 @@ PACE_SECONDS = 15.0
 """Between one mend and the next, so that somebody who waits sees gaps close one by one."""
 
 FILES = "files"
-"""Certificates and a key as they lie on a disk, to try ``pewter bundle`` on."""
+"""Certificates, a key and a server's configuration as they lie on a disk, for ``bundle`` and ``--server-config``."""
 
 
 def run_demo(folder: Path, stage_name: str, *, stay: bool) -> int:
@@ -146,6 +147,10 @@ def write_site_file(folder: Path, scenario: Scenario, world: World, now: datetim
     write_whole(folder / ROOT_FILE, scenario.root.pem)
     for name, octets in scenario.files.items():
         write_whole(folder / FILES / name, octets)
+    for name, text in server_config().items():
+        file = folder / FILES / "nginx" / name
+        _make_folder(file.parent)
+        write_whole(file, text.encode())
     write_whole(folder / NAME, _site_file_text(world, now).encode("utf-8"))
 
 

@@ -1,5 +1,6 @@
 """How a command with a judged review ends: its files, what it prints, and its exit status."""
 
+import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -94,15 +95,19 @@ def put_out_fitted(
     review: Review, configuration: Sequence[Path], diffs: Sequence[Path], *, prints: bool = True
 ) -> bool:
     """The mend fitted to a configuration, printed and as files; whether one failed.  Raises UsageError or FileError."""
-    from pewter.mends.kinds import kind_file  # noqa: PLC0415
     from pewter.report.fitted import render_diff, render_fitted  # noqa: PLC0415
     from pewter.tasks.fitting import fit_review  # noqa: PLC0415
 
-    kind, fitted = fit_review(review, configuration, say)
+    found = fit_review(review, configuration, say)
     if prints:
-        title, shown = kind_file(kind).title, str(diffs[0]) if diffs else ""
-        print_text(render_fitted(fitted, title, output_width(), output_marks(), file=shown))
-    return write_each(diffs, lambda file: render_diff(fitted))
+        shown = str(diffs[0]) if diffs else ""
+        print_text(
+            render_fitted(
+                found.fitted, found.title, output_width(), output_marks(),
+                folder=os.path.relpath(found.folder), file=shown, later=found.later, others=found.others,
+            )
+        )  # fmt: skip
+    return write_each(diffs, lambda file: render_diff(found.fitted))
 
 
 def exit_status(review: Review, fail_on: Level, *, failed: bool = False) -> int:

@@ -81,14 +81,18 @@ def _bare(name: str) -> str:
     return re.sub(r":\d{1,5}\Z", "", name.removeprefix("https://").removeprefix("http://"))
 
 
-def hosts_of(tree: Tree, host: str, port: int) -> list[Node]:
-    """Those that answer for a host: by its name, by a wildcard, else the first of the port."""
+def hosts_of(tree: Tree, host: str, port: int, *, any_name: bool = False) -> list[Node]:
+    """Those that answer for a host: by its name, by a wildcard, else the first of the port.
+
+    That is one without a name, but with ``any_name``.
+    """
     there = [each for each in virtual_hosts(tree) if _addresses(each, port)]
     exact = [each for each in there if named(names_of(each), host)]
     if exact:
         return exact
     wild = [each for each in there if by_wildcard(names_of(each), host)]
-    return (wild or there)[:1]
+    # One with names of its own would have them changed for it.
+    return wild[:1] or [each for each in there[:1] if any_name or not names_of(each)]
 
 
 def _alone(tree: Tree, want: Want, hosts: Sequence[Node]) -> None:
@@ -227,7 +231,8 @@ def _redirect_all(tree: Tree, want: Want, host: str) -> Placed:
         return Placed([], [])
     redirect = next(want.piece.lines[node.start : node.end] for node in block.inside if node.name == "redirectmatch")
     name = next(want.piece.lines[node.start : node.end] for node in block.inside if node.name.startswith("server"))
-    found = hosts_of(tree, host, 80)
+    is_whole = any(node.name == "listen" for node in tree.walk())
+    found = hosts_of(tree, host, 80, any_name=is_whole)
     if not found:
         beside = hosts_of(tree, host, 443)
         if not beside:

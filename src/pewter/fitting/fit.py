@@ -65,6 +65,7 @@ class Change(msgspec.Struct, frozen=True):
     place: str
     how: str
     gaps: tuple[int, ...]
+    rule: str
     replaced: tuple[str, ...] = ()
     """Lines, likewise, that it takes the place of: ``17``, or ``snippets/tls.conf:3`` of another file."""
 
@@ -77,6 +78,7 @@ class Held(msgspec.Struct, frozen=True):
 
     place: str
     gaps: tuple[int, ...]
+    rule: str
     reason: str
     lines: str
 
@@ -165,10 +167,12 @@ def fit(kind: Kind, tree: Tree, puts: Sequence[Put], site: Sequence[str]) -> Fit
             _check(tree, edits)
             after = tree.edited(edits) if edits else tree
         except HeldError as exc:
-            held.append(Held(piece.block, put.gaps, str(exc), piece.lines))
+            held.append(Held(piece.block, put.gaps, put.rule, str(exc), piece.lines))
             continue
         except BrokenError as exc:
-            held.append(Held(piece.block, put.gaps, f"with it, {exc.path} could not be read again", piece.lines))
+            held.append(
+                Held(piece.block, put.gaps, put.rule, f"with it, {exc.path} could not be read again", piece.lines)
+            )
             continue
         if edits or piece.manner is Manner.WORDS:
             changes += _told(tree, put, placed, edits, origin)
@@ -226,7 +230,7 @@ def _told(
             others = [each for each in others if each[0] == node.path]
         own = tuple(str(number) if path == node.path else f"{path}:{number}" for path, number in others)
         whole = node in placed.replaced and not own and piece.manner is Manner.REPLACES
-        yield Change(node.path, line, place, "in its place" if whole else how, put.gaps, own, by_hand)
+        yield Change(node.path, line, place, "in its place" if whole else how, put.gaps, put.rule, own, by_hand)
 
 
 def _shift(tree: Tree, edit: Edit, origin: list[int]) -> None:

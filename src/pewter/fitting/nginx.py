@@ -19,6 +19,7 @@ _KEPT = frozenset({"access_log", "error_log", "log_not_found", "server_tokens", 
 """Of a block of port 80 whose answers are replaced."""
 
 _CHALLENGE = "acme-challenge"
+_NO_NAMES = frozenset({"_", "", "localhost"})
 _OTHERS = frozenset({"stream", "mail"})
 
 
@@ -76,8 +77,11 @@ def names_of(server: Node) -> tuple[str, ...]:
     return tuple(name for node in server.direct() if node.name == "server_name" for name in node.arguments)
 
 
-def blocks_of(tree: Tree, host: str, port: int) -> list[Node]:
-    """Those that answer for a host: by its name, by a wildcard, else the default of the port."""
+def blocks_of(tree: Tree, host: str, port: int, *, any_name: bool = False) -> list[Node]:
+    """Those that answer for a host: by its name, by a wildcard, else the default of the port.
+
+    That is one without a name, but with ``any_name``.
+    """
     there = [each for each in servers(tree) if _listens_on(each, port)]
     exact = [each for each in there if named(names_of(each), host)]
     if exact:
@@ -88,7 +92,8 @@ def blocks_of(tree: Tree, host: str, port: int) -> list[Node]:
     if any(name.startswith("~") for each in there for name in names_of(each)):
         raise HeldError(f"a server_name with a regular expression may be what answers for {host} on port {port}")
     default = [each for each in there if any("default" in " ".join(node.words) for node in listens(each, port))]
-    return (default or there)[:1]
+    # One with names of its own would have them changed for it.
+    return [each for each in (default or there)[:1] if any_name or set(names_of(each)) <= _NO_NAMES]
 
 
 def _alone(tree: Tree, want: Want, blocks: Sequence[Node]) -> None:
@@ -240,12 +245,15 @@ def _redirect_all(tree: Tree, want: Want, host: str) -> Placed:
         return Placed([], [])  # the lines of another host of the entry
     assert lines.body is not None
     location = next(want.piece.lines[node.start : node.end] for node in lines.inside if node.name == "location")
-    found = blocks_of(tree, host, 80)
+    is_whole = any(node.name == "http" and node.body is not None for node in tree.nodes)
+    found = blocks_of(tree, host, 80, any_name=is_whole)
     if not found:
         beside = blocks_of(tree, host, 443)
         if not beside:
             raise HeldError(f"no server block of {host} stands in these files")
-        block = _server(["listen 80;", "listen [::]:80;"], host, [], location)
+        # At the addresses at which it has https.
+        addresses = [re.sub(r"(?<![0-9])443\Z", "80", node.words[1]) for node in listens(beside[0], 443)]
+        block = _server([f"listen {each};" for each in addresses], host, [], location)
         return Placed([tree.behind(beside[0], block)], beside[:1])
     edits: list[Edit] = []
     for old in found:
@@ -379,7 +387,7 @@ def _with_name(tree: Tree, want: Want, host: str) -> Placed:
 def _named_at(tree: Tree, want: Want, host: str, port: int) -> Iterator[Edit]:
     for block in blocks_of(tree, host, port):
         names = names_of(block)
-        if not named(names, host) and not by_wildcard(names, host) and set(names) <= {"_", "", "localhost"}:
+        if not named(names, host) and not by_wildcard(names, host) and set(names) <= _NO_NAMES:
             site = sorted(name for name in want.site if block in blocks_of(tree, name, port))
             yield from _renamed(tree, block, site or [host])
 

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 from pewter.errors import FileError, UsageError
 from pewter.fitting.fit import grammar_of, kind_of, kinds_fitted
@@ -15,7 +16,16 @@ MAX_FILE, MAX_ALL, MAX_FILES = 1 << 20, 2 << 20, 300
 """Octets of one file and of all, and how many files."""
 
 
-def read_server_files(paths: Sequence[Path], server: str, say: Callable[[str], None]) -> tuple[Kind, Tree]:
+class ServerFiles(NamedTuple):
+    """A configuration that was read."""
+
+    kind: Kind
+    tree: Tree
+    folder: Path
+    """In which the paths of its files begin."""
+
+
+def read_server_files(paths: Sequence[Path], server: str, say: Callable[[str], None]) -> ServerFiles:
     """The kind of server and its configuration.  ``server``: the kind, where it was given.
 
     Raises UsageError where the kind does not show, FileError for what cannot be read or is no configuration.  An
@@ -29,7 +39,7 @@ def read_server_files(paths: Sequence[Path], server: str, say: Callable[[str], N
     kind = _kind(paths, [texts[label] for label in main], server)
     included = _follow(kind, folder, texts, main, say)
     try:
-        return kind, Tree(grammar_of(kind), texts, main, included)
+        return ServerFiles(kind, Tree(grammar_of(kind), texts, main, included), folder)
     except BrokenError as exc:
         raise _broken(kind, exc, texts[exc.path]) from None
 
