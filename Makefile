@@ -54,9 +54,12 @@ clean:
 browser-agreement: $(BIN)/.ready   ## hold predictions against real Chromium and Firefox (chromium, chromium-driver, firefox-esr, libnss3-tools, iproute2; needs root)
 	unshare -n -m sh -c 'ip link set lo up && exec $(BIN)/python tests/browser/agreement.py'
 
-mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd, HAProxy, Caddy, lighttpd, Django and Express, one gap at a time and whole reports at once (needs npm, and root for a network namespace of each)
+mends: $(BIN)/.ready   ## put the printed lines in place on nginx, Apache httpd, HAProxy, Caddy, lighttpd, Django and Express, one gap at a time and whole reports at once, by hand and as the diff that is fitted to the configuration (needs npm, and root for a network namespace of each)
 	$(BIN)/python tests/mends/runner.py --write
+	$(BIN)/python tests/mends/runner.py --diff
 	$(BIN)/python tests/mends/whole.py
+	$(BIN)/python tests/mends/whole.py --diff
+	$(BIN)/python tests/mends/real.py
 
 names: $(BIN)/.ready   ## hold the dns area against BIND, NSD, Knot, PowerDNS and unbound (needs root, for network namespaces)
 	$(BIN)/python tests/names/runner.py

@@ -15,6 +15,7 @@ MAX_SHOWN = 200
 """Changes, and lines of the diff, that are shown."""
 
 MAX_LINES = 8
+_STYLES = {"-": "red", "+": "green"}
 
 
 def render_fitted(
@@ -102,7 +103,8 @@ def _diff(sheet: Sheet, fitted: Fitted, folder: str, file: str) -> None:
         return
     sheet.labelled(2, "", f"What changes in {paths} (--write mend.diff keeps it, for patch -p1):", label_width=0)
     lines = fitted.diff.replace("\r\n", "\n").replace("\t", "    ").splitlines()
-    sheet.verbatim(4, "\n".join(lines[:MAX_SHOWN]))
+    for line in lines[:MAX_SHOWN]:
+        sheet.line("     ", (line, _STYLES.get(line[:1], "dim")))
     if (left := len(lines) - MAX_SHOWN) > 0:
         sheet.labelled(2, "", f"and {left} more lines: --write mend.diff", "dim", label_width=0)
 
