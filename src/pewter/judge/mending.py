@@ -59,6 +59,9 @@ class Configuration(msgspec.Struct, frozen=True, omit_defaults=True):
     choice: str = ""
     """Where lines for another program stand beside these: whether one of the two is enough."""
 
+    is_second: bool = False
+    """Lines for another program come first, and are enough."""
+
     pieces: tuple[Piece, ...] = ()
     held_back: str = ""
     """Why there are none yet."""
@@ -124,15 +127,15 @@ def _with_choice(rule: Rule[Any], found: Sequence[Configuration]) -> tuple[Confi
         first, other = (server, application) if rule.nature.safety.comes_before_hsts else (application, server)
         words = {
             first: f"Either these lines or those for {other.server}, one of the two is enough; these first",
-            other: f"{SECOND_CHOICE} {first.server}",
+            other: f"Only in place of the lines for {first.server}",
         }
-        order = [first, other]
+        order = [first, msgspec.structs.replace(other, is_second=True)]
+        words[order[1]] = words[other]
     others = [each for each in found if not each.pieces]
     return (*(msgspec.structs.replace(each, choice=words[each]) for each in order), *others)
 
 
 _PROGRAMS = 2
-SECOND_CHOICE = "Only in place of the lines for"
 
 _POLICIES_DIFFER = (
     "no line for the whole host, since its pages send different policies; add upgrade-insecure-requests to each where "

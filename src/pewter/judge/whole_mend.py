@@ -6,7 +6,6 @@ from pewter.levels import Level
 from pewter.mends.composer import Piece
 from pewter.mends.kinds import Kind, Manner, kind_file
 
-from .mending import SECOND_CHOICE
 from .results import GapEntry, Results
 
 _ORDER = (
@@ -68,7 +67,7 @@ def whole_mend(results: Results) -> WholeMend:
     later: list[Later] = []
     without: list[GapEntry] = []
     for entry in graver:
-        lines = [each for each in entry.configurations if not each.choice.startswith(SECOND_CHOICE)]
+        lines = [each for each in entry.configurations if not each.is_second]
         later += (Later(entry.number, entry.rule, each.server, each.held_back) for each in lines if each.held_back)
         if not lines:
             without.append(entry)

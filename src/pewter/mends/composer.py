@@ -279,6 +279,10 @@ def _holds(condition: str, situation: Situation) -> bool:
             return situation.is_own_circle
         case ["plain", "circle"]:
             return situation.is_plain_circle
+        case ["cookie", name]:
+            return name in situation.cookies
+        case ["not", "only", "cookie", name]:
+            return situation.cookies != (name,)
         case ["version", "unknown"]:
             return not situation.version
         case ["from", version]:
