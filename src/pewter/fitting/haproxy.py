@@ -104,13 +104,19 @@ def _with_all_names(tree: Tree, line: str) -> str:
     found: list[str] = []
     for node in (each for each in tree.walk() if each.name in {"acl", "use_backend", *_RULES}):
         for position, word in enumerate(node.words):
-            if match := _OF_HOST.match(word):
-                rest = itertools.takewhile(_ENDS.isdisjoint, ([each] for each in node.words[position + 1 :]))
-                names = [each for (each,) in rest if not each.startswith("-")]
-                if match["how"].lower() not in {"hdr", "fhdr"} or not names or len(quoted_names(names)) < len({*names}):
-                    where = f"{node.path} line {tree.line_of(node)}"
-                    raise HeldError(f"hosts are told by patterns here ({where}): name every host that is served")
-                found += names
+            match = _OF_HOST.match(word)
+            # What is compared stands in braces, or behind the name of an ACL; elsewhere the host is only kept or sent.
+            is_compared = position > 0 and (node.words[position - 1] == "{" or (node.name == "acl" and position == 2))
+            by_map = node.name == "use_backend" and "%[" in word and "host" in word.lower()
+            if (match is None or not is_compared) and not by_map:
+                continue
+            rest = itertools.takewhile(_ENDS.isdisjoint, ([each] for each in node.words[position + 1 :]))
+            names = [each for (each,) in rest if not each.startswith("-")]
+            is_exact = match is not None and match["how"].lower() in {"hdr", "fhdr"}
+            if by_map or not is_exact or not names or len(quoted_names(names)) < len({*names}):
+                where = f"{node.path} line {tree.line_of(node)}"
+                raise HeldError(f"hosts are told by patterns here ({where}): name every host that is served")
+            found += names
     new = [name for name in quoted_names(found) if name not in line.split()]
     return line.replace(" }", "".join(f" {name}" for name in new) + " }", 1)
 
