@@ -5,6 +5,7 @@ import enum
 import os
 import re
 import signal
+import tempfile
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -107,6 +108,8 @@ def pytest_sessionstart() -> None:
     What is printed is laid out as for no terminal, whatever terminal the tests run in.
     """
     os.environ["COLUMNS"] = "100"
+    # The key with which reviews are marked as this user's.
+    os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp(prefix="pewter-state-")
     # Some environments forbid byte code: hundreds of programs that tests start would each be compiled anew.
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
     if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:

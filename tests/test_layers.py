@@ -80,6 +80,7 @@ ALLOWED = {
         "gather",
         "errors",
         "escape",
+        "phrases",
         "places",
     },
     "survey": {

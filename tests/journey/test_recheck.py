@@ -17,6 +17,7 @@ from pewter.evidence import Step, Unseen
 from pewter.judge.review import make_review, read_review, write_review
 from pewter.lab.marram import Stage, marram_ferries
 from pewter.lab.world import World, WorldThread
+from pewter.plan.own_mark import marked, signed
 from pewter.tasks.rechecking import RecheckRequest
 from pewter.tasks.reviewing import ReviewRequest
 from support.cases import case, endpoint, fingerprint, handshake, hop, journey, name, unseen
@@ -57,7 +58,7 @@ class Looks(Terminal):
 def run(tmp_path, capsys):
     def start(*found, old=OPEN, write=(), **options):
         file = tmp_path / "review.json"
-        file.write_bytes(write_review(make_review(case_of(old))))
+        file.write_bytes(signed(write_review(marked(make_review(case_of(old))))))
         looks = Looks(*found)
         status = run_recheck(RecheckRequest(file, **options), Output(write), looks)
         said = capsys.readouterr()

@@ -423,7 +423,7 @@ WRITES_ONE = "'pewter review --write FILE.json' writes one."
         (b"[]", f"x.json is no saved review: Expected `object`, got `array`. {WRITES_ONE}"),
         (b'{"format": "pewter-review/9"}', "x.json has the format 'pewter-review/9'; this Pewter reads 'pewter-review/2'."),
         (b'{"format": "pewter-review/1"}', "x.json has the format 'pewter-review/1'; this Pewter reads 'pewter-review/2'."),
-        (b'{"format": "pewter-review/2"}', "x.json is a damaged review: Object missing required field `evidence`."),
+        (b'{"format": "pewter-review/2"}', "x.json is a damaged review: Object missing required field `terms`."),
     ],
 )  # fmt: skip
 def test_what_is_no_review(octets, message):

@@ -9,6 +9,7 @@ from pewter.cli.options import request
 from pewter.errors import FileError, NotReviewedError, UsageError
 from pewter.judge.review import make_review, write_review
 from pewter.pki.pem import write_pem
+from pewter.plan.own_mark import marked, signed
 from pewter.plan.request import LookRequest
 from pewter.tasks.bundling import BundleRequest, bundle
 from pewter.tasks.expiring import ExpiryRequest, expiry
@@ -48,7 +49,8 @@ class Prepared(Alone):
 def kept(tmp_path):
     made = case()
     file = tmp_path / "review.json"
-    file.write_bytes(write_review(make_review(type(made)(evidence(OPEN), made.terms, made.at, made.own_stores))))
+    review = make_review(type(made)(evidence(OPEN), made.terms, made.at, made.own_stores))
+    file.write_bytes(signed(write_review(marked(review))))
     return file
 
 

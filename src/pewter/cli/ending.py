@@ -61,7 +61,17 @@ def check_files(files: Sequence[Path], formats: Formats) -> None:
 
 def write_files(files: Sequence[Path], review: Review) -> bool:
     """A review in the format of each."""
-    return write_each(files, lambda file: OF_REVIEWS.render(file.suffix, review))
+    return write_each(files, lambda file: render(file.suffix, review))
+
+
+def render(suffix: str, review: Review) -> bytes:
+    """A review in a format; one that is read again is signed as this user's own."""
+    octets = OF_REVIEWS.render(suffix, review)
+    if suffix != ".json":
+        return octets
+    from pewter.plan.own_mark import signed  # noqa: PLC0415
+
+    return signed(octets)
 
 
 def write_each(files: Sequence[Path], make: Callable[[Path], bytes]) -> bool:
@@ -81,7 +91,7 @@ def put_out(review: Review, output: Output, *, is_brief: bool = False) -> bool:
     """Write and print; whether a file failed.  Brief: where something is written, the verdict says enough."""
     failed = write_files(output.reviews, review)
     if output.json:
-        print_octets(OF_REVIEWS.render(".json", review))
+        print_octets(render(".json", review))
     elif is_brief and output.write:
         say(f"{review.evidence.plan.first}: {review.results.verdict}")
     else:

@@ -104,6 +104,9 @@ FAIL_ON = click.option(
 )
 FULL = click.option("--full", is_flag=True, help="Show every gap in full, not only what breaks or exposes.")
 WRITE = write_option("Write it; the suffix says the format", OF_REVIEWS)
+AS_IN_FILE = click.option(
+    "--as-in-file", is_flag=True, help="Use private addresses, routes and roots that stand in the file of another."
+)
 SERVER_CONFIG = click.option(
     "--server-config",
     multiple=True,
@@ -274,6 +277,7 @@ def judge(**options: Any) -> None:
 @click.option("--rule", "rules", multiple=True, metavar="RULE", help="Only gaps of these rules.")
 @click.option("--where", "wheres", multiple=True, metavar="PLACE", help="Only gaps at these places.")
 @click.option("--full", is_flag=True, help="Show the whole report too.")
+@AS_IN_FILE
 @FAIL_ON_SAVED
 @SERVER_CONFIG
 @WRITE
@@ -373,6 +377,7 @@ def expiry(**options: Any) -> None:
 @REVOCATION
 @click.option("--gentle", is_flag=True, help="One connection at a time to each address.")
 @click.option("--timeout", type=float, metavar="SECONDS", help="For one site (60; 20 with --brief).")
+@AS_IN_FILE
 @click.option("--workers", type=int, metavar="N", help="Worker processes (one a core).")
 @click.option("--cluster", metavar="ADDRESS", help="Hand batches to this Dask scheduler instead.")
 @click.option(

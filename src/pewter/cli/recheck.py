@@ -2,11 +2,10 @@
 
 from pewter.phrases import counted
 from pewter.report.changes import render_changes
-from pewter.report.formats import OF_REVIEWS
 from pewter.tasks.rechecking import Rechecked, RecheckRequest, recheck
 from pewter.tasks.surroundings import Surroundings
 
-from .ending import INTERRUPTED, Output, exit_status, put_out_fitted, write_files
+from .ending import INTERRUPTED, Output, exit_status, put_out_fitted, render, write_files
 from .output import output_marks, output_width, print_octets, print_report, print_text
 from .saying import say
 from .surroundings import Terminal
@@ -22,7 +21,7 @@ def run_recheck(request: RecheckRequest, output: Output, around: Surroundings | 
     found = recheck(request, around or Terminal())
     write_files(output.reviews, found.new)
     if output.json:
-        print_octets(OF_REVIEWS.render(".json", found.new))
+        print_octets(render(".json", found.new))
     else:
         _show(found, full=output.full)
     if output.server_config and not found.new.evidence.interrupted:

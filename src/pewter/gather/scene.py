@@ -126,9 +126,7 @@ class Scene:
     def _guard(self) -> Guard:
         board = self.board
         typed = frozenset(board.ports) - board.added
-        listed = (
-            frozenset(name for name in typed if not is_ip_address(name)) if self.plan.names_are_listed else frozenset()
-        )
+        listed = typed if self.plan.names_are_listed else frozenset()
         typed -= listed
         own = frozenset(self._own_addresses(typed))
         ports = frozenset(board.ports.values())

@@ -10,12 +10,11 @@ import msgspec
 from pewter.escape import json_escaped
 from pewter.evidence import Evidence
 from pewter.levels import Level
-from pewter.phrases import counted
 from pewter.places import Place, PlaceKind
 
 from .changed_facts import FactChange, changed_facts
 from .outcomes import Accepted, Gap, Holds, Judged, Outcome, Unknown
-from .review import Review, case_of, make_review
+from .review import Review, case_of, make_review, remark_on
 from .sight import Sights
 
 MAX_WORDS = 4
@@ -250,23 +249,11 @@ def judged_again(review: Review) -> tuple[Review, str]:
     """
     if review.evidence.interrupted or review.evidence.faults:
         return review, ""
+    if review.remark:
+        return review, review.remark
     again = make_review(case_of(review))
-    saved, held = _told(review), _told(again)
-    if saved == held:
-        return review, ""
-    if review.judged.pewter != again.judged.pewter:
-        return again, f"judged again: Pewter {review.judged.pewter} had judged it"
-    differing = counted(len(saved ^ held), "outcome")
-    return again, f"its results are not what its evidence comes to ({differing}): edited by hand? Judged again"
-
-
-_BY_AN_EARLIER_LOOK = frozenset({"dns/still-cached"})
-
-
-def _told(review: Review) -> frozenset[bytes]:
-    """Every outcome, but for those that hang on an earlier look."""
-    outcomes = (each for each in review.results.outcomes if each.rule not in _BY_AN_EARLIER_LOOK)
-    return frozenset(map(msgspec.json.encode, outcomes))
+    remark = remark_on(review, again)
+    return (again, remark) if remark else (review, "")
 
 
 def _look_facts(review: Review, remark: str) -> LookFacts:

@@ -8,13 +8,15 @@ import msgspec
 
 from pewter.errors import FileError
 from pewter.escape import json_escaped
-from pewter.evidence import Evidence, Fault, Hop, StoredCertificate
+from pewter.evidence import Evidence, Fault, Hop, Journey, StoredCertificate
 from pewter.expectations import Terms
 from pewter.facts.case import Case
+from pewter.phrases import counted
 from pewter.pki import Certificate, Store, read_certificate
 from pewter.version import __version__
 from pewter.web.suffixes import list_version
 
+from .door import DamagedError, check
 from .judging import judge
 from .results import Results, make_results
 from .rules import chosen_rules
@@ -60,6 +62,11 @@ class Review(msgspec.Struct, frozen=True):
     judged: JudgedBy
     evidence: Evidence
     results: Results
+    remark: str = ""
+    """What is to be said of its results, where they were made anew when it was read."""
+
+    mark: str = ""
+    """Of the user who took the look, over its plan and trust: another's review does not decide whom we contact."""
 
 
 def make_review(case: Case) -> Review:
@@ -128,64 +135,94 @@ def write_review(review: Review) -> bytes:
     return json_escaped(msgspec.json.encode(saved)) + b"\n"
 
 
-def read_review(octets: bytes, title: str) -> Review:
-    """The inverse of :func:`write_review`; FileError, which names ``title``, for anything else."""
+def read_review(octets: bytes, title: str, *, is_own: bool = True) -> Review:
+    """The inverse of :func:`write_review`; FileError, which names ``title``, for anything else.
+
+    One that is not this user's ``own`` keeps what was seen, within bounds: results are made of that anew, so that
+    nothing is said in our voice that is another's.
+    """
     try:
         head = msgspec.json.decode(octets, type=_Head)
-    except msgspec.MsgspecError as exc:
+    except (msgspec.MsgspecError, RecursionError) as exc:
         raise FileError(f"{title} is no saved review: {exc}. 'pewter review --write FILE.json' writes one.") from exc
     if head.format != FORMAT:
         raise FileError(f"{title} has the format {head.format!r}; this Pewter reads {FORMAT!r}.")
     try:
-        saved = msgspec.json.decode(octets)
-        courses = _taken_out(saved)
-        hops = msgspec.convert(courses.hops, tuple[Hop, ...])
-        review = msgspec.convert(saved, Review)
+        saved = msgspec.json.decode(octets, type=_SavedReview)
+        hops = saved.evidence.hops
         journeys = tuple(
-            msgspec.structs.replace(journey, hops=tuple(hops[number] for number in numbers))
-            for journey, numbers in zip(review.evidence.journeys, courses.numbers, strict=True)
+            Journey(**{**_fields(each), "hops": tuple(hops[number] for number in each.hops)})
+            for each in saved.evidence.journeys
         )
-    except msgspec.MsgspecError as exc:
+        evidence = Evidence(**{**_fields(saved.evidence, Evidence), "journeys": journeys})
+        check(evidence, saved.terms, saved.judged.at)
+    except (msgspec.MsgspecError, RecursionError, DamagedError) as exc:
         raise FileError(f"{title} is a damaged review: {exc}.") from exc
     except IndexError as exc:
         raise FileError(f"{title} is a damaged review: a journey names a hop that is not there.") from exc
-    review = msgspec.structs.replace(review, evidence=msgspec.structs.replace(review.evidence, journeys=journeys))
-    if not review.results.verdict:
-        # Saved before results had all that is told now: they are made anew, by the same stores and for the same moment.
+    review = Review(
+        **{**_fields(saved, Review), "evidence": evidence, "remark": "", "mark": OWN if is_own and saved.mark else ""}
+    )
+    return review if is_own and review.results.verdict else _with_results(review, title)
+
+
+OWN = "own"
+"""The mark of a review that is this user's, before it is signed; see :mod:`pewter.plan.own_mark`."""
+
+
+def _with_results(review: Review, title: str) -> Review:
+    """Results made anew, by the same stores and for the same moment.  FileError where its evidence cannot be judged."""
+    evidence = msgspec.structs.replace(review.evidence, faults=())  # of another's Pewter, if they are true
+    review = msgspec.structs.replace(review, evidence=evidence)
+    try:
         again = make_review(case_of(review))
-        return msgspec.structs.replace(review, results=again.results)
-    return review
+        why = next((f"{each.what}: {each.detail}" for each in again.evidence.faults), "")
+    except Exception as exc:  # whatever a file that somebody made up may do
+        why = f"{type(exc).__name__}: {exc}"
+    if why:
+        raise FileError(f"{title} is a damaged review: what it saw cannot be judged ({why[:200]}).")
+    return msgspec.structs.replace(review, results=again.results, judged=again.judged, remark=remark_on(review, again))
+
+
+def remark_on(saved: Review, again: Review) -> str:
+    """What there is to say where results made anew are not those that were saved."""
+    was, now = _told(saved), _told(again)
+    if was == now or not saved.results.verdict:
+        return ""
+    if saved.judged.pewter != again.judged.pewter:
+        return f"judged again: Pewter {saved.judged.pewter} had judged it"
+    differing = counted(len(was ^ now), "outcome")
+    return f"its results are not what its evidence comes to ({differing}): edited by hand? Judged again"
+
+
+_BY_AN_EARLIER_LOOK = frozenset({"dns/still-cached"})
+
+
+def _told(review: Review) -> frozenset[bytes]:
+    """Every outcome, but for those that hang on an earlier look; nothing where they cannot be told."""
+    try:
+        outcomes = [each for each in review.results.outcomes if each.rule not in _BY_AN_EARLIER_LOOK]
+    except (IndexError, KeyError):  # of another's file
+        return frozenset()
+    return frozenset(map(msgspec.json.encode, outcomes))
+
+
+def _fields(value: msgspec.Struct, kind: type[msgspec.Struct] | None = None) -> dict[str, Any]:
+    return {name: getattr(value, name) for name in (kind or type(value)).__struct_fields__}
+
+
+class _SavedJourney(Journey, frozen=True, omit_defaults=True):
+    hops: tuple[Annotated[int, msgspec.Meta(ge=0)], ...]  # type: ignore[assignment]
+
+
+class _SavedEvidence(Evidence, frozen=True, omit_defaults=True, kw_only=True):
+    hops: tuple[Hop, ...]
+    journeys: tuple[_SavedJourney, ...] = ()
+
+
+class _SavedReview(Review, frozen=True, kw_only=True):
+    evidence: _SavedEvidence
 
 
 class _Head(msgspec.Struct):
     format: str
-
-
-class _Journey(msgspec.Struct):
-    hops: tuple[Annotated[int, msgspec.Meta(ge=0)], ...]
-
-
-class _Courses(msgspec.Struct):
-    hops: tuple[object, ...]
-    journeys: tuple[_Journey, ...] = ()
-
-    @property
-    def numbers(self) -> tuple[tuple[int, ...], ...]:
-        return tuple(journey.hops for journey in self.journeys)
-
-
-def _taken_out(saved: Any) -> _Courses:
-    """The hops of a saved review, and which of them each journey has; without them it is of the form of the types.
-
-    Raises msgspec.ValidationError.
-    """
-    evidence = msgspec.convert(saved, _OnlyEvidence).evidence
-    courses = msgspec.convert(evidence, _Courses)
-    del evidence["hops"]
-    for journey in evidence.get("journeys", ()):
-        journey["hops"] = []
-    return courses
-
-
-class _OnlyEvidence(msgspec.Struct):
-    evidence: dict[str, Any]

@@ -43,6 +43,9 @@ class Settings(msgspec.Struct, frozen=True):
     """DER of anchors that the reviewer gave."""
 
     trusts_given_only: bool = False
+    as_in_file: bool = False
+    """Names and addresses of the list may be anywhere, as if they had been typed."""
+
     workers: int = 1
     """That ask at the same time: an address that none of them has to itself is shared among them."""
 
@@ -82,7 +85,7 @@ class Settings(msgspec.Struct, frozen=True):
             targets=targets,
             routes=self.routes,
             resolvers=self.resolvers,
-            names_are_listed=not any(map(_is_private, self.resolvers)),
+            names_are_listed=not self.as_in_file and not any(map(_is_private, self.resolvers)),
             only=self.only,
             skip=skip,
             steps=self.steps,

@@ -285,7 +285,7 @@ class Ledger:
             ).fetchone()
         if found is None:
             raise FileError(f"{self.path.parent} holds no review of {site}.")
-        return read_review(unpack(found[0]), f"the review of {site}")
+        return read_review(unpack(found[0]), f"the review of {site}", is_own=False)
 
     def has_review(self, site: str, run: int) -> bool:
         with _failing(self.path):

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import msgspec
 
-from pewter.errors import NotReviewedError
+from pewter.errors import NotReviewedError, UsageError
 from pewter.evidence import Evidence, Plan, Step
 from pewter.facts.case import Case
 from pewter.gather.board import Given
@@ -17,6 +17,7 @@ from pewter.judge.spreading import spreading
 from pewter.levels import Level
 from pewter.phrases import moment, some
 from pewter.plan.again import awaited_gaps, given_again, plan_for, read_pause, read_wait
+from pewter.plan.own_mark import decided_by, marked, named
 from pewter.plan.saved_reviews import read_saved
 from pewter.plan.texts import read_level
 
@@ -35,6 +36,8 @@ class RecheckRequest(msgspec.Struct, frozen=True):
     rules: tuple[str, ...] = ()
     wheres: tuple[str, ...] = ()
     fail_on: str | None = None
+    as_in_file: bool = False
+    """Routes, resolvers, origins, roots and private addresses of a review that another made are used as they stand."""
 
 
 class Rechecked(msgspec.Struct, frozen=True):
@@ -79,10 +82,15 @@ def recheck(request: RecheckRequest, around: Surroundings | None = None) -> Rech
         until = None
     are_chosen = bool(request.rules or request.wheres or until is not None)
     chosen = sorted({key.rule for key in awaited}) if are_chosen else []
+    is_trusted = _is_trusted(old, request, around)
     plan, given = plan_for(old, chosen), given_again(old)
+    if not is_trusted:
+        plan = msgspec.structs.replace(plan, names_are_listed=True)
     new = _again(old, plan, given, around)
     if until is not None:
         new = _wait(_Waiting(old, plan, given, awaited, until, pause, around), new)
+    if is_trusted:
+        new = marked(new)
     before = _narrowed(old, plan.only if chosen else ())
     return Rechecked(
         before,
@@ -92,6 +100,21 @@ def recheck(request: RecheckRequest, around: Surroundings | None = None) -> Rech
         len(gap_keys(old)) - len(gap_keys(before)),
         len(_still_open(old, awaited, new)) if are_chosen else None,
     )
+
+
+def _is_trusted(old: Review, request: RecheckRequest, around: Surroundings) -> bool:
+    """Whether what the file says of addresses and trust is the user's word.  UsageError where that is missing."""
+    if old.mark:
+        return True
+    decided = decided_by(old.evidence)
+    if decided and not request.as_in_file:
+        raise UsageError(
+            f"{request.review} was not made here by you, and names {named(decided)}. With --as-in-file they are used "
+            "as it has them; without, only public addresses of its names could be, and that would be another look."
+        )
+    if decided:
+        around.say(f"as in {request.review}: {named(decided)}")
+    return request.as_in_file
 
 
 def saw_nothing(evidence: Evidence) -> bool:

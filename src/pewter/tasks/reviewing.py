@@ -7,6 +7,7 @@ import msgspec
 from pewter.facts.case import Case
 from pewter.judge.review import Review, make_review
 from pewter.plan.own_files import read_har_file
+from pewter.plan.own_mark import marked
 from pewter.plan.request import LookRequest
 from pewter.plan.settle import settle
 from pewter.plan.texts import read_as_of, read_level
@@ -40,4 +41,4 @@ def review(request: ReviewRequest, around: Surroundings | None = None) -> Review
             evidence, journeys=(*evidence.journeys, *journeys), pages=(*evidence.pages, *pages)
         )
     terms = msgspec.structs.replace(settled.terms, fail_on=fail_on.value)
-    return make_review(Case(evidence, terms, as_of or evidence.begun, settled.given.stores))
+    return marked(make_review(Case(evidence, terms, as_of or evidence.begun, settled.given.stores)))

@@ -48,6 +48,9 @@ class SurveyRequest(msgspec.Struct, frozen=True):
     look: LookRequest = msgspec.field(default_factory=LookRequest)
     """Of its options those that every site can have: routes, resolvers, trust, areas, revocation, gentle, timeout."""
 
+    as_in_file: bool = False
+    """Sites of the list at private addresses are contacted too."""
+
     workers: int | None = None
     cluster: str | None = None
     cluster_tls: tuple[Path, ...] = ()
@@ -132,6 +135,7 @@ def _settings(request: SurveyRequest) -> Settings:
         seconds=look.timeout or 0.0,
         trust=tuple(each.der for file in (*look.trust, *look.trust_only) for each in read_trust_file(file)),
         trusts_given_only=bool(look.trust_only),
+        as_in_file=request.as_in_file,
         workers=workers,
         sites_under_way=under_way,
         sockets=sockets,
