@@ -17,8 +17,8 @@ from pewter.escape import escaped
 from pewter.lab.marram import NAMES, PATHS, STAFF, STAFF_ORIGIN, WEBMAIL, WWW, Stage, marram_ferries
 from pewter.lab.server_config import server_config
 from pewter.lab.world import Scenario, World, WorldThread
-from pewter.plan.files import why, write_whole
-from pewter.plan.site_file import NAME
+from pewter.plan.files import read_bounded, why, write_whole
+from pewter.plan.site_file import MAX_SITE_FILE, NAME
 from pewter.survey.local import files_allowed
 from pewter.tasks.reviewing import ReviewRequest
 
@@ -29,6 +29,9 @@ from .saying import say
 
 ROOT_FILE = "skerry-trust-root.pem"
 LIST, ROUTES, SURVEY, PAGE = "sites.txt", "routes.txt", "survey", "survey.html"
+_FIRST = b'# Marram Ferries, simulated by "pewter demo"'
+"""How its site file begins."""
+
 PACE_SECONDS = 15.0
 """Between one mend and the next, so that somebody who waits sees gaps close one by one."""
 
@@ -143,6 +146,7 @@ def _print(words: str, folder: Path) -> None:
 def write_site_file(folder: Path, scenario: Scenario, world: World, now: datetime.datetime) -> None:
     """The site file that leads to a world that runs, and what it names."""
     _make_folder(folder)
+    _check_own(folder / NAME)
     _make_folder(folder / FILES)
     write_whole(folder / ROOT_FILE, scenario.root.pem)
     for name, octets in scenario.files.items():
@@ -152,6 +156,12 @@ def write_site_file(folder: Path, scenario: Scenario, world: World, now: datetim
         _make_folder(file.parent)
         write_whole(file, text.encode())
     write_whole(folder / NAME, _site_file_text(world, now).encode("utf-8"))
+
+
+def _check_own(file: Path) -> None:
+    """FileError for a site file that is not the demo's: somebody's own is not written over."""
+    if file.is_symlink() or (file.exists() and not read_bounded(file, MAX_SITE_FILE, "site file").startswith(_FIRST)):
+        raise FileError(f"{file} is not the demo's, and is left as it is. Choose another folder with --into.")
 
 
 def _make_folder(folder: Path) -> None:
@@ -168,7 +178,7 @@ def _site_file_text(world: World, now: datetime.datetime) -> str:
     )
     until = (now + datetime.timedelta(days=60)).date()
     return f"""\
-# Marram Ferries, simulated by "pewter demo": all of it is made up.
+{_FIRST.decode()}: all of it is made up.
 
 [site]
 canonical = "https://{WWW}"

@@ -6,10 +6,11 @@ Each site is one commit, so that a killed survey loses nothing that was finished
 
 import contextlib
 import datetime
+import functools
 import sqlite3
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, get_type_hints
 
 import msgspec
 import zstandard
@@ -75,6 +76,11 @@ class Ledger:
             folder.mkdir(parents=True, exist_ok=True)
             if not file.exists() and any(each.name not in {LOCK, f"{LOCK}-journal"} for each in folder.iterdir()):
                 raise FileError(f"{folder} holds other files and no survey: choose an empty or a new folder.")
+            if file.exists() and file.stat().st_size:
+                # Another program's database is not even opened to be written.
+                trial = _connect_to_read(file)
+                _check(file, trial)
+                trial.close()
             lock = _locked(folder)
             try:
                 connection = _connect(file)
@@ -164,9 +170,9 @@ class Ledger:
                 ).fetchall()
             if not found:
                 return
-            for site, targets, _ in found:
+            for row in found:
+                site, targets, last = _typed(self.path, row, tuple[str, str, int])
                 yield site, targets
-            last = found[-1][2]
 
     def counts(self) -> tuple[int, int]:
         """Sites of the list that are done, and all of it."""
@@ -221,24 +227,26 @@ class Ledger:
         """Its number, when it began, and when it ended; 0 where none was begun."""
         with _failing(self.path):
             found = self._db.execute("select run, begun, ended from runs order by run desc limit 1").fetchone()
-        return found or (0, "", None)
+        return _typed(self.path, found, tuple[int, str, str | None], (1, 2)) if found else (0, "", None)
 
     def rows(self) -> Iterator[tuple[Any, ...]]:
         """The last row of each site, in the order of the list: the columns of a survey."""
-        names = ", ".join(f"rows.{name}" for name in (*_ROW_FIELDS[:-1], "run", "error"))
+        names = ", ".join(f"rows.{name}" for name in _IN_ROWS)
         with _failing(self.path):
-            yield from self._db.execute(
+            found = self._db.execute(
                 f"select {names} from sites join rows on rows.site = sites.site and rows.run = sites.run "
                 "where sites.listed order by sites.position"
             )
+            yield from (_typed(self.path, row, _ROW, _MOMENTS) for row in found)
 
     def gaps(self) -> Iterator[tuple[str, str, str, str, int]]:
         """Site, rule, level, place and whether it is accepted, of the last row of each site."""
         with _failing(self.path):
-            yield from self._db.execute(
+            found = self._db.execute(
                 "select gaps.site, rule, level, place, accepted from sites join gaps on gaps.site = sites.site and "
                 "gaps.run = sites.run where sites.listed order by sites.position"
             )
+            yield from (_typed(self.path, row, _GAP) for row in found)
 
     def rules(self) -> list[tuple[str, str, int]]:
         """Rule, level and number of sites with such a gap, of those that were reached; most sites first."""
@@ -257,7 +265,8 @@ class Ledger:
                 "select ends.site, at, kind, place, words from sites join ends on ends.site = sites.site and "
                 "ends.run = sites.run where sites.listed order by at"
             )
-            for site, at, kind, place, words in found:
+            for row in found:
+                site, at, kind, place, words = _typed(self.path, row, _END, (1,))
                 yield site, EndRow(datetime.datetime.fromisoformat(at), kind, place, words)
 
     def sites_with_two_runs(self) -> Iterator[tuple[str, int, int]]:
@@ -273,7 +282,8 @@ class Ledger:
             found = self._db.execute(
                 "select rule, level, place, accepted from gaps where site = ? and run = ?", (site, run)
             ).fetchall()
-        return frozenset(GapRow(rule, level, place, bool(accepted)) for rule, level, place, accepted in found)
+        typed = (_typed(self.path, ("", *row), _GAP)[1:] for row in found)
+        return frozenset(GapRow(rule, level, place, bool(accepted)) for rule, level, place, accepted in typed)
 
     def review(self, site: str, run: int | None = None) -> Review:
         """One site's whole review; FileError where there is none."""
@@ -285,6 +295,8 @@ class Ledger:
             ).fetchone()
         if found is None:
             raise FileError(f"{self.path.parent} holds no review of {site}.")
+        if not isinstance(found[0], bytes):
+            raise FileError(f"{self.path} is damaged: a review is no octets.")
         return read_review(unpack(found[0]), f"the review of {site}", is_own=False)
 
     def has_review(self, site: str, run: int) -> bool:
@@ -369,6 +381,46 @@ def _check(file: Path, connection: sqlite3.Connection) -> None:
     if version != FORMAT:
         connection.close()
         raise FileError(f"{file} has the format {version}; this Pewter reads format {FORMAT}.")
+    if _made_of(connection) != _form():
+        connection.close()
+        raise FileError(f"{file} is damaged: it has other tables than a survey of this format.")
+
+
+def _made_of(connection: sqlite3.Connection) -> set[tuple[str, str, str]]:
+    """Tables, indexes, views and triggers, as they were written."""
+    found = connection.execute("select type, name, sql from sqlite_master where name not like 'sqlite_%'").fetchall()
+    return {(kind, name, " ".join(str(sql).split())) for kind, name, sql in found}
+
+
+@functools.cache
+def _form() -> frozenset[tuple[str, str, str]]:
+    connection = sqlite3.connect(":memory:")
+    connection.executescript(_SCHEMA)
+    form = frozenset(_made_of(connection))
+    connection.close()
+    return form
+
+
+_IN_SQLITE: dict[Any, Any] = {datetime.datetime: str, datetime.datetime | None: str | None, bool: int}
+_HINTS = get_type_hints(SiteRow)
+_IN_ROWS = [*_ROW_FIELDS[:-1], "run", _ROW_FIELDS[-1]]
+_ROW = tuple.__class_getitem__(tuple(_IN_SQLITE.get(_HINTS.get(name, int), _HINTS.get(name, int)) for name in _IN_ROWS))
+_MOMENTS = tuple(
+    n for n, name in enumerate(_IN_ROWS) if _HINTS.get(name) in (datetime.datetime, datetime.datetime | None)
+)
+_GAP, _END = tuple[str, str, str, str, int], tuple[str, str, str, str, str]
+
+
+def _typed(file: Path, row: tuple[Any, ...], kinds: Any, moments: Sequence[int] = ()) -> tuple[Any, ...]:
+    """A row whose values are of these types, and moments where they should be.  FileError for any other."""
+    try:
+        msgspec.convert(row, kinds)
+        for position in moments:
+            if row[position] is not None and datetime.datetime.fromisoformat(row[position]).tzinfo is None:
+                raise ValueError(f"{row[position][:40]} has no time zone")
+    except (msgspec.ValidationError, ValueError) as exc:
+        raise FileError(f"{file} is damaged: {exc}.") from exc
+    return row
 
 
 def _locked(folder: Path) -> sqlite3.Connection:

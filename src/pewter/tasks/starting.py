@@ -32,6 +32,8 @@ def init(request: InitRequest, around: Surroundings | None = None) -> Path:
     """Write it into the folder, and say where.  Raises UsageError, FileError or NotReviewedError."""
     around = around or Alone()
     file = request.folder / NAME
+    if file.is_symlink() and not file.exists():
+        raise UsageError(f"{NAME} is a link to what is not there: take it away, or make the file that it names.")
     if file.exists() and not request.force:
         raise UsageError(f"{NAME} is there already. --force writes it anew; what stands in it is then lost.")
     check_writable(file)
