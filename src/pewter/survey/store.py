@@ -209,6 +209,16 @@ class Ledger:
                 self._drop_old(row.site)
         return True
 
+    def wait_again(self, run: int) -> int:
+        """How many sites of a run wait once more: those of which the name service told nothing in time."""
+        of_run = "run = ? and site in (select site from rows where run = ? and not reached and error like ?)"
+        values = (run, run, "the name service %")
+        with _failing(self.path), self._db:
+            count = self._db.execute(f"update sites set waiting = 1 where listed and {of_run}", values).rowcount
+            for table in ("gaps", "ends", "reviews", "rows") if count else ():
+                self._db.execute(f"delete from {table} where {of_run}", values)
+        return count
+
     def _drop_old(self, site: str) -> None:
         runs = [run for (run,) in self._db.execute("select run from rows where site = ? order by run desc", (site,))]
         for run in runs[KEPT_RUNS:]:

@@ -13,6 +13,7 @@ from pewter.expectations import read_duration
 from pewter.gather.routes import read_route
 from pewter.judge.rules import SITE_RULES
 from pewter.judge.summary import row_of
+from pewter.phrases import counted
 from pewter.plan.files import read_bounded
 from pewter.plan.own_files import read_trust_file
 from pewter.plan.request import LookRequest
@@ -34,6 +35,10 @@ if TYPE_CHECKING:
     from pewter.survey.cluster import ClusterSurvey
 
 SITES_UNDER_WAY = 60
+
+
+SITES_AGAIN = 4
+"""Under way in one worker, where the name service could not keep up."""
 
 
 class SurveyRequest(msgspec.Struct, frozen=True):
@@ -184,6 +189,14 @@ def _look(
     if around.survey(lambda watcher: _work(request, ledger, run, settings, ready, watcher).go(), done, whole):
         around.say("stopped; the same command goes on where it was")
         return True
+    if count := ledger.wait_again(run):
+        # What was too much at once may be none of the sites' fault: once more, a few at a time.
+        around.say(f"{counted(count, 'site')} once more: the name service had not answered in time")
+        few = msgspec.structs.replace(settings, sites_under_way=min(SITES_AGAIN, settings.sites_under_way))
+        done, whole = ledger.counts()
+        if around.survey(lambda watcher: _work(request, ledger, run, few, ready, watcher).go(), done, whole):
+            around.say("stopped; the same command goes on where it was")
+            return True
     ledger.end(run, datetime.datetime.now(datetime.UTC))
     return False
 
