@@ -2,6 +2,7 @@
 
 import datetime
 import math
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -28,6 +29,7 @@ MOST = 1 << 53
 """Of any number: what JSON's readers agree on."""
 
 MAX_PORT = 65_535
+_FILE_NAME = re.compile(r"[A-Za-z0-9._-]{1,100}")
 
 _URLS = {Hop: ("url",), Journey: ("start",), Stopped: ("at",), Page: ("url",), Reference: ("url",)}
 _HOSTS = {Target: "host", Name: "name", Endpoint: "name", Origin: "name", HostProbe: "name"}
@@ -43,6 +45,10 @@ def check(evidence: Evidence, terms: Terms, at: datetime.datetime) -> None:
     for value in _all((evidence, terms, at)):
         _check(value)
     plan = evidence.plan
+    if plan.site_file and not _FILE_NAME.fullmatch(plan.site_file):
+        raise DamagedError("its site file is no name of a file")
+    if not all(0 < line < 1 << 31 for line in plan.site_lines.values()):
+        raise DamagedError("a line of its site file is none")
     if not plan.targets:
         raise DamagedError("it is of no site")
     if not 0 < plan.connections_per_address <= MAX_PORT or plan.whole_seconds <= 0 or plan.step_seconds <= 0:

@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 
-from pewter.escape import escaped
+from pewter.escape import escaped, json_escaped
 from pewter.judge.comparison import Change, changes_by_key, key_of
 from pewter.judge.outcomes import Accepted, Gap, Judged, Unknown
 from pewter.judge.results import Place
@@ -88,7 +88,9 @@ def _log(review: Review, shown: list[tuple[Judged, str]], baseline: Review | Non
     if baseline is not None:
         run["baselineGuid"] = _guid(baseline)
     return (
-        msgspec.json.format(msgspec.json.encode({"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}), indent=1)
+        json_escaped(
+            msgspec.json.format(msgspec.json.encode({"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}), indent=1)
+        )
         + b"\n"
     )
 
