@@ -1,12 +1,15 @@
 """Files that somebody else wrote, changed at random: refused in a sentence, or used without a fault."""
 
 import collections
+import json
 
 import pytest
 
 import fuzz_files
-from pewter.errors import FileError
+from pewter.errors import FileError, UsageError
 from pewter.judge.review import read_review, write_review
+from pewter.plan.request import LookRequest
+from pewter.plan.settle import settle
 
 
 @pytest.mark.parametrize("seed", range(4))
@@ -48,3 +51,19 @@ def test_what_no_look_could_have_brought(old, new, words):
     assert old in octets
     with pytest.raises(FileError, match=f"f is a damaged review: .*{words}"):
         read_review(octets.replace(old, new), "f")
+
+
+@pytest.mark.parametrize("what", ["names", "endpoints", "journeys"])
+def test_more_than_any_look_brings(what):
+    document = json.loads(write_review(fuzz_files.small_review()))
+    document["evidence"][what] *= 8_000
+    with pytest.raises(FileError, match=f"f is a damaged review: it has more than [0-9,]+ {what}"):
+        read_review(json.dumps(document).encode(), "f", is_own=False)
+
+
+@pytest.mark.parametrize("what", ["targets", "paths"])
+def test_a_site_has_bounds(what, tmp_path):
+    many = {"targets": tuple(f"n{n}.x.example" for n in range(401)), "paths": tuple(f"/{n}" for n in range(401))}
+    request = LookRequest(**{"targets": ("x.example",), what: many[what]})
+    with pytest.raises(UsageError, match="are more than one site has: at most 400"):
+        settle(request, tmp_path, print)

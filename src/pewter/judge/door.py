@@ -29,6 +29,9 @@ MOST = 1 << 53
 """Of any number: what JSON's readers agree on."""
 
 MAX_PORT = 65_535
+MOST_OF = {"names": 1_000, "endpoints": 1_000, "journeys": 8_000, "pages": 8_000, "certificates": 4_000}
+"""Of each there is more in a file than any look brings."""
+
 _FILE_NAME = re.compile(r"[A-Za-z0-9._-]{1,100}")
 
 _URLS = {Hop: ("url",), Journey: ("start",), Stopped: ("at",), Page: ("url",), Reference: ("url",)}
@@ -45,6 +48,9 @@ def check(evidence: Evidence, terms: Terms, at: datetime.datetime) -> None:
     for value in _all((evidence, terms, at)):
         _check(value)
     plan = evidence.plan
+    for name, most in MOST_OF.items():
+        if len(getattr(evidence, name)) > most:
+            raise DamagedError(f"it has more than {most:,} {name}")
     if plan.site_file and not _FILE_NAME.fullmatch(plan.site_file):
         raise DamagedError("its site file is no name of a file")
     if not all(0 < line < 1 << 31 for line in plan.site_lines.values()):

@@ -26,6 +26,10 @@ GENTLE_SECONDS = 300.0
 """For the whole review, where it makes one connection at a time."""
 
 
+MOST_OF_A_SITE = 400
+"""Names under review, and paths that are tried: what one look can bring."""
+
+
 class Settled(msgspec.Struct, frozen=True):
     """What a look is made of."""
 
@@ -110,7 +114,13 @@ def _targets_and_paths(typed: LookRequest, site_file: SiteFile) -> tuple[tuple[T
     if not typed.targets:
         paths = (*site_file.site.paths, *paths)
     distinct = {target.host: Target(target.host, target.port) for target in targets}
-    return tuple(distinct.values()), tuple(dict.fromkeys(("/", *map(read_path, paths))))
+    every_path = tuple(dict.fromkeys(("/", *map(read_path, paths))))
+    for what, count in (("names", len(distinct)), ("paths", len(every_path))):
+        if count > MOST_OF_A_SITE:
+            raise UsageError(
+                f"{count:,} {what} are more than one site has: at most {MOST_OF_A_SITE}; see pewter survey."
+            )
+    return tuple(distinct.values()), every_path
 
 
 def _site_file(typed: LookRequest, folder: Path, say: Callable[[str], None]) -> SiteFile:
