@@ -18,6 +18,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import serialization
 from cryptography.x509.oid import AuthorityInformationAccessOID
 
+from attack.others_files import others_files
 from attack.peers import MIB, TLS
 from attack.stage import SECRET, SPOKEN, VOICE, Attack, Stage, answers, head, page, shows
 from pewter.lab.authority import Issued, issue_ca, issue_server
@@ -507,5 +508,5 @@ def _folder_that_goes_away(stage: Stage):
 
 
 ATTACKS: tuple[Attack, ...] = (
-    *stop_the_look(), *tls(), *certificates(), *status(), *name_answers(), *led_astray(), *voices(), *leaks(), *files(), *losses(),
+    *stop_the_look(), *tls(), *certificates(), *status(), *name_answers(), *led_astray(), *voices(), *leaks(), *files(), *losses(), *others_files(),
 )  # fmt: skip
