@@ -11,8 +11,13 @@ from pathlib import Path
 
 import msgspec
 import pytest
+from hypothesis import HealthCheck, settings
 
 from pewter.judge.outcomes import Gap, Holds, RuleOutcome
+
+# How fast a busy machine makes inputs says nothing of what is tested.
+settings.register_profile("busy", suppress_health_check=[HealthCheck.too_slow], deadline=None)
+settings.load_profile("busy")
 
 WRITE = os.environ.get("PEWTER_TOLD") == "write"
 """Write down anew what rules tell; the difference is then read like any other change."""

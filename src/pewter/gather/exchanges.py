@@ -304,7 +304,7 @@ class Connection:
             fields=masked,
             at=_now(),
             certificate=fingerprint(certificate) if certificate is not None else None,
-            elapsed_seconds=round(elapsed, 4),
+            elapsed_seconds=round(elapsed, 3),
             oddities=head.oddities,
         )
         content_type = ", ".join(head.values("Content-Type"))

@@ -22,8 +22,8 @@ from pewter.phrases import all_of, counted
 
 from .files import read_bounded
 
-_KEY_OCTETS = 32
-_SIGNED, _UNSIGNED = re.compile(rb'"mark":"([0-9a-f]{64})"\}\n\Z'), re.compile(rb'"mark":"own"\}\n\Z')
+_KEY_OCTETS, _MARK_LENGTH = 32, 32
+_SIGNED, _UNSIGNED = re.compile(rb'"mark":"([0-9a-f]{32})"\}\n\Z'), re.compile(rb'"mark":"own"\}\n\Z')
 _TAIL = 128
 """Octets at the end of a file in which the mark stands."""
 
@@ -58,7 +58,7 @@ def _with(mark: str) -> bytes:
 
 
 def _mark(octets: bytes, key: bytes) -> str:
-    return hmac.new(key, octets, hashlib.sha256).hexdigest()
+    return hmac.new(key, octets, hashlib.sha256).hexdigest()[:_MARK_LENGTH]
 
 
 def decided_by(evidence: Evidence) -> tuple[str, ...]:

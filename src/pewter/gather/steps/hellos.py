@@ -13,4 +13,4 @@ async def probe(scene: Scene, destination: Destination, offer: Offer, priority: 
         result = await send_hello(offer, destination, scene.network, scene.plan.step_seconds)
     for sha256, der in result.certificates.items():
         scene.board.certificates.setdefault(sha256, der)
-    return Probe(offer, result.answer, round(result.elapsed_seconds, 4))
+    return Probe(offer, result.answer, round(result.elapsed_seconds, 3))
