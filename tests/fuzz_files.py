@@ -71,6 +71,8 @@ def changed(document: object, places: list[tuple], chance: random.Random) -> obj
             old = parent[last]
         except (KeyError, IndexError, TypeError):
             continue
+        if not isinstance(parent, dict | list):
+            continue  # a text took its place before
         match chance.randrange(20):
             case number if number < 11:
                 alike = [each for each in ODD if type(each) is type(old)]
