@@ -76,7 +76,7 @@ def changed(document: object, places: list[tuple], chance: random.Random) -> obj
         match chance.randrange(20):
             case number if number < 11:
                 alike = [each for each in ODD if type(each) is type(old)]
-                parent[last] = chance.choice(alike if alike and chance.random() < 0.7 else ODD)
+                parent[last] = copy.deepcopy(chance.choice(alike if alike and chance.random() < 0.7 else ODD))
             case number if number < 14 or isinstance(parent, dict):
                 del parent[last]
             case number if number < 17:
