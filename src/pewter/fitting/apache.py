@@ -1,12 +1,12 @@
 """Pieces put into the virtual hosts of Apache httpd."""
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 from pewter.mends.kinds import Manner
 
 from .apache_text import APACHE
-from .fitter import HeldError, Placed, Want, by_wildcard, each_host, named, not_elsewhere
+from .fitter import CHALLENGE, HeldError, Placed, Want, by_name, each_host, named, not_elsewhere, once, taken_out
 from .tree import Edit, Node, Tree
 
 _SECTIONS = frozenset({"ifmodule", "ifdefine", "ifversion", "if", "elseif", "else"})
@@ -16,7 +16,6 @@ _KEPT = frozenset({"serveradmin", "errorlog", "customlog", "loglevel", "serverto
 """Of a virtual host of port 80 whose answers are replaced."""
 
 _REDIRECTS = frozenset({"redirect", "redirectmatch", "redirectpermanent", "redirecttemp"})
-_CHALLENGE = "acme-challenge"
 _ASKS = "reach/client-certificate"
 """What a folder asks for is not what a handshake asks for: that stays."""
 
@@ -35,7 +34,7 @@ def fit_apache(tree: Tree, want: Want) -> Placed:
             return each_host(want, lambda host: _first(tree, want, host))
         case "first":
             return _refuse(tree, want)
-    hosts = _once([each for host in want.hosts for each in hosts_of(tree, host, want.port)])
+    hosts = once([each for host in want.hosts for each in hosts_of(tree, host, want.port)])
     if not hosts:
         raise HeldError(f"no virtual host for port {want.port} of {want.hosts[0]} stands in these files")
     if piece.manner is Manner.WORDS:
@@ -87,12 +86,8 @@ def hosts_of(tree: Tree, host: str, port: int, *, any_name: bool = False) -> lis
     That is one without a name, but with ``any_name``.
     """
     there = [each for each in virtual_hosts(tree) if _addresses(each, port)]
-    exact = [each for each in there if named(names_of(each), host)]
-    if exact:
-        return exact
-    wild = [each for each in there if by_wildcard(names_of(each), host)]
     # One with names of its own would have them changed for it.
-    return wild[:1] or [each for each in there[:1] if any_name or not names_of(each)]
+    return by_name(there, names_of, host) or [each for each in there[:1] if any_name or not names_of(each)]
 
 
 def _alone(tree: Tree, want: Want, hosts: Sequence[Node]) -> None:
@@ -100,14 +95,10 @@ def _alone(tree: Tree, want: Want, hosts: Sequence[Node]) -> None:
     for host in hosts if want.rule.startswith("hsts/") else ():
         others = [name for name in names_of(host) if name.lower() not in want.site]
         if others and named(names_of(host), want.hosts[0]):
-            where = f"{host.path} line {tree.line_of(host)}"
+            where = tree.place_of(host)
             raise HeldError(
                 f"the virtual host ({where}) answers for {others[0]} too, which was not looked at: review it as well"
             )
-
-
-def _once(nodes: Iterable[Node]) -> list[Node]:
-    return list({id(node): node for node in nodes}.values())
 
 
 # Directives that are set
@@ -142,27 +133,9 @@ def _put(tree: Tree, want: Want, hosts: Sequence[Node]) -> Placed:
         there = host.walk() if want.rule != _ASKS else (node for node in host.walk() if not _is_of_a_folder(node))
         taken = [node for node in there if node.body is None and _key(node) in keys]
         replaced += taken
-        edits += _taken_out(tree, host, taken)
+        edits += taken_out(tree, host, taken)
         edits.append(_insert(tree, host, want.piece.lines))
     return Placed(edits, list(hosts), replaced)
-
-
-def _taken_out(tree: Tree, block: Node, nodes: Sequence[Node]) -> Iterator[Edit]:
-    """Out of the block; a file that others include as well is written out in place of its line."""
-    by_include: dict[int, tuple[Node, list[Node]]] = {}
-    for node in nodes:
-        try:
-            not_elsewhere(tree, [node], [block])
-        except HeldError:
-            include = node.outside
-            if include is None or include.body is not None or include.path == node.path:
-                raise
-            by_include.setdefault(id(include), (include, []))[1].append(node)
-        else:
-            yield tree.without(node)
-    for include, taken in by_include.values():
-        rest = [tree.text_of(node) for node in include.inside if node not in taken]
-        yield tree.in_place_of(include, "\n".join(rest) or "# (nothing is left of what was included here)")
 
 
 def _insert(tree: Tree, host: Node, lines: str) -> Edit:
@@ -198,7 +171,7 @@ def _server(tree: Tree, want: Want) -> Placed:
 
 def _server_level(tree: Tree, want: Want, taken: Sequence[Node], lines: str) -> Placed:
     outside = [node for node in taken if not any(each.name in {"virtualhost", "ifdefine"} for each in node.above())]
-    edits = [tree.without(node) for node in _once(taken) if not outside or node is not outside[0]]
+    edits = [tree.without(node) for node in once(taken) if not outside or node is not outside[0]]
     if outside:
         edits.append(tree.in_place_of(outside[0], lines))
         return Placed(edits, outside[:1], taken)
@@ -266,7 +239,7 @@ def _redirected(
         yield tree.behind(old, make(here, kept))
     elif elsewhere:
         if not all(name.lower() in want.together for name in others) or None in {_port(each) for each in elsewhere}:
-            where = f"{old.path} line {tree.line_of(old)}"
+            where = tree.place_of(old)
             other = f"for {others[0]} too" if others else "there as well"
             raise HeldError(f"its virtual host ({where}) answers on other ports, {other}: give port 80 one of its own")
         end = tree.line_end(old.path, old.start)
@@ -307,10 +280,10 @@ def _kept(tree: Tree, old: Node) -> Iterator[str]:
 
 def _is_of_challenge(tree: Tree, node: Node) -> bool:
     if node.body is not None:
-        return _CHALLENGE in tree.text_of(node)
+        return CHALLENGE in tree.text_of(node)
     if node.name in {"include", "includeoptional"}:
-        return any(_CHALLENGE in " ".join(each.words) for each in node.walk())
-    return node.name in {"alias", "aliasmatch"} and _CHALLENGE in " ".join(node.words)
+        return any(CHALLENGE in " ".join(each.words) for each in node.walk())
+    return node.name in {"alias", "aliasmatch"} and CHALLENGE in " ".join(node.words)
 
 
 def _host(addresses: Sequence[str], name: str, kept: Sequence[str], redirect: str) -> str:

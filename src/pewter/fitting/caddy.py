@@ -1,15 +1,14 @@
 """Pieces put into the site blocks of a Caddyfile."""
 
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 from pewter.mends.kinds import Manner
 
 from .caddy_text import CADDY
-from .fitter import HeldError, Placed, Want, by_wildcard, each_host
+from .fitter import CHALLENGE, HeldError, Placed, Want, by_wildcard, each_host, once
 from .tree import Edit, Node, Tree
 
-_CHALLENGE = "acme-challenge"
 _ANSWERS = frozenset({"reverse_proxy", "redir", "handle", "route", "respond", "file_server", "root"})
 
 
@@ -22,7 +21,7 @@ def fit_caddy(tree: Tree, want: Want) -> Placed:
         return _options(tree)
     if piece.place in {"tls", "passing"}:
         return each_host(want, lambda host: (_tls if piece.place == "tls" else _passing)(tree, want, host))
-    there = _once([each for host in want.hosts for each in sites_of(tree, host, want.port)])
+    there = once([each for host in want.hosts for each in sites_of(tree, host, want.port)])
     if not there:
         raise HeldError(f"no site block of {want.hosts[0]} stands in these files")
     if piece.manner is Manner.WORDS:
@@ -75,10 +74,6 @@ def sites_of(tree: Tree, host: str, port: int) -> list[Node]:
     return exact or wild or [site for site, hosts in there if "" in hosts]
 
 
-def _once(nodes: Iterable[Node]) -> list[Node]:
-    return list({id(node): node for node in nodes}.values())
-
-
 # Port 80
 
 
@@ -103,14 +98,14 @@ def _plain(tree: Tree, want: Want) -> Placed:
         kept = [tree.text_of(node) for site in old for node in site.inside if _is_of_challenge(tree, node)]
         new.append(_with_challenge(block, kept) if kept and host else block)
         gone |= {each for site in old for each in addresses(site) if _split(each)[1:] == (host, 80)}
-    for site in _once(found):
+    for site in once(found):
         left = [each for each in addresses(site) if each not in gone]
         if left:
-            start = tree.texts[site.path].index("{", site.start) if site.body is None else site.body[0] - 1
-            edits.append(Edit(site.path, site.start, start, f"{', '.join(left)} "))
-    emptied = [site for site in _once(found) if not set(addresses(site)) - gone]
+            assert site.body is not None
+            edits.append(Edit(site.path, site.start, site.body[0] - 1, f"{', '.join(left)} "))
+    emptied = [site for site in once(found) if not set(addresses(site)) - gone]
     edits += [tree.without(site) for site in emptied[1:]]
-    beside = _once(found) or _once([each for host in want.hosts for each in sites_of(tree, host, want.port)])
+    beside = once(found) or once([each for host in want.hosts for each in sites_of(tree, host, want.port)])
     if not beside:
         raise HeldError(f"no site block of {want.hosts[0]} stands in these files")
     lines = "\n\n".join(new)
@@ -128,7 +123,7 @@ def _over_http(tree: Tree, host: str) -> list[Node]:
 
 def _is_of_challenge(tree: Tree, node: Node) -> bool:
     is_handled = node.body is not None and node.name.startswith("handle")
-    return _CHALLENGE in " ".join(node.words) or (is_handled and _CHALLENGE in tree.text_of(node))
+    return CHALLENGE in " ".join(node.words) or (is_handled and CHALLENGE in tree.text_of(node))
 
 
 def _with_challenge(block: str, kept: Sequence[str]) -> str:
@@ -192,7 +187,7 @@ def _options(tree: Tree) -> Placed:
 
 def _tls(tree: Tree, want: Want, host: str) -> Placed:
     there = sites_of(tree, host, want.port)
-    found = _once([node for site in there for node in (*site.walk(), *_imported(tree, site)) if node.name == "tls"])
+    found = once([node for site in there for node in (*site.walk(), *_imported(tree, site)) if node.name == "tls"])
     if not there or (not found and want.piece.manner is Manner.REMOVES):
         raise HeldError(f"no tls line of {host} stands in these files")
     name = next(iter(re.findall(r"the (\w+) line|(client_auth)", want.piece.of)), ("", ""))

@@ -210,7 +210,7 @@ def _check(tree: Tree, edits: Sequence[Edit]) -> None:
         start, end = tree.line_start(edit.path, edit.start), tree.line_end(edit.path, max(edit.start, edit.end - 1))
         if edit.start == edit.end == start:
             continue
-        for number, line in enumerate(text[start:end].split("\n"), text.count("\n", 0, start) + 1):
+        for number, line in enumerate(text[start:end].split("\n"), tree.ends_before(edit.path, start) + 1):
             if _SECRET.search(line) or _OPAQUE.search(line[:10_000]):
                 raise HeldError(f"{edit.path} line {number} would be shown, and may hold a secret")
 
@@ -235,8 +235,7 @@ def _told(
 
 def _shift(tree: Tree, edit: Edit, origin: list[int]) -> None:
     """Which line of the file as it is each line comes from."""
-    text = tree.texts[edit.path]
-    start, end = text.count("\n", 0, edit.start), text.count("\n", 0, edit.end)
+    start, end = tree.ends_before(edit.path, edit.start), tree.ends_before(edit.path, edit.end)
     new = [origin[start]] * edit.text.count("\n")
     # Whole lines in place of whole lines leave the next one as it is.
     is_whole = edit.start == tree.line_start(edit.path, edit.start) and edit.text[-1:] in {"", "\n"}

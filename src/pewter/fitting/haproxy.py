@@ -32,7 +32,7 @@ def fit_haproxy(tree: Tree, want: Want) -> Placed:
         return _bind(tree, want, there)
     closed = [each for each in there if _mode(tree, each) != "http"]
     if closed:
-        where = f"{closed[0].path} line {tree.line_of(closed[0])}"
+        where = tree.place_of(closed[0])
         raise HeldError(f"its frontend ({where}) passes TCP on unread: the program behind it is what answers")
     return _rules(tree, want, there)
 
@@ -114,7 +114,7 @@ def _with_all_names(tree: Tree, line: str) -> str:
             names = [each for (each,) in rest if not each.startswith("-")]
             is_exact = match is not None and match["how"].lower() in {"hdr", "fhdr"}
             if by_map or not is_exact or not names or len(quoted_names(names)) < len({*names}):
-                where = f"{node.path} line {tree.line_of(node)}"
+                where = tree.place_of(node)
                 raise HeldError(f"hosts are told by patterns here ({where}): name every host that is served")
             found += names
     new = [name for name in quoted_names(found) if name not in line.split()]
@@ -204,7 +204,7 @@ def _defaults(tree: Tree, want: Want, taken: set[str]) -> Iterator[Edit]:
 
 def _new_frontend(tree: Tree, want: Want) -> Placed:
     if there := frontends(tree, 80):
-        where = f"{there[0].path} line {tree.line_of(there[0])}"
+        where = tree.place_of(there[0])
         raise HeldError(f"a frontend binds port 80 already ({where}): see why nobody reaches it")
     beside = frontends(tree, want.port) or [
         node for node in tree.nodes if node.name in {"frontend", "listen", "backend"}

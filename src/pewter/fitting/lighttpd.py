@@ -73,7 +73,7 @@ def _taken(tree: Tree, want: Want) -> Iterator[tuple[Node, Collection[str]]]:
             if sts and (host is None or host in want.hosts):
                 others = [name for name in want.site if name not in want.hosts and name not in want.together]
                 if host is None and others:
-                    where = f"{node.path} line {tree.line_of(node)}"
+                    where = tree.place_of(node)
                     raise HeldError(f"the policy ({where}) stands for {others[0]} too")
                 yield node, sts
     elif "url.redirect line for http" in of:

@@ -1,11 +1,23 @@
 """Pieces put into the server blocks of nginx."""
 
 import re
-from collections.abc import Collection, Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 from pewter.mends.kinds import Manner
 
-from .fitter import HeldError, Placed, Want, by_wildcard, each_host, named, not_elsewhere
+from .fitter import (
+    CHALLENGE,
+    HeldError,
+    Placed,
+    Want,
+    by_name,
+    by_wildcard,
+    each_host,
+    named,
+    not_elsewhere,
+    once,
+    taken_out,
+)
 from .nginx_text import NGINX
 from .tree import Edit, Node, Tree
 
@@ -18,7 +30,6 @@ _PASSES = frozenset({"proxy_pass", "fastcgi_pass", "uwsgi_pass", "scgi_pass", "g
 _KEPT = frozenset({"access_log", "error_log", "log_not_found", "server_tokens", "set_real_ip_from", "real_ip_header"})
 """Of a block of port 80 whose answers are replaced."""
 
-_CHALLENGE = "acme-challenge"
 _NO_NAMES = frozenset({"_", "", "localhost"})
 _OTHERS = frozenset({"stream", "mail"})
 
@@ -36,7 +47,7 @@ def fit_nginx(tree: Tree, want: Want) -> Placed:
         return each_host(want, lambda host: _by_words(tree, want, host))
     if piece.place == "passing":
         return _put(tree, want, [each for host in want.hosts for each in _passing(tree, host, want.port)])
-    blocks = _once([each for host in want.hosts for each in blocks_of(tree, host, want.port)])
+    blocks = once([each for host in want.hosts for each in blocks_of(tree, host, want.port)])
     if not blocks:
         raise HeldError(f"no server block for port {want.port} of {want.hosts[0]} stands in these files")
     _alone(tree, want, blocks)
@@ -83,12 +94,8 @@ def blocks_of(tree: Tree, host: str, port: int, *, any_name: bool = False) -> li
     That is one without a name, but with ``any_name``.
     """
     there = [each for each in servers(tree) if _listens_on(each, port)]
-    exact = [each for each in there if named(names_of(each), host)]
-    if exact:
-        return exact
-    wild = [each for each in there if by_wildcard(names_of(each), host)]
-    if wild:
-        return wild[:1]
+    if found := by_name(there, names_of, host):
+        return found
     if any(name.startswith("~") for each in there for name in names_of(each)):
         raise HeldError(f"a server_name with a regular expression may be what answers for {host} on port {port}")
     default = [each for each in there if any("default" in " ".join(node.words) for node in listens(each, port))]
@@ -103,14 +110,10 @@ def _alone(tree: Tree, want: Want, blocks: Sequence[Node]) -> None:
     for block in blocks:
         others = [name for name in names_of(block) if name not in want.site and name not in {"_", ""}]
         if others and named(names_of(block), want.hosts[0]):
-            where = f"{block.path} line {tree.line_of(block)}"
+            where = tree.place_of(block)
             raise HeldError(
                 f"the block ({where}) answers for {others[0]} too, which was not looked at: review it as well"
             )
-
-
-def _once(nodes: Iterable[Node]) -> list[Node]:
-    return list({id(node): node for node in nodes}.values())
 
 
 # Directives that are set
@@ -141,10 +144,10 @@ def _put(tree: Tree, want: Want, blocks: Sequence[Node]) -> Placed:
     keys = {_key(node) for node, _ in statements} | extra
     edits: list[Edit] = []
     replaced: list[Node] = []
-    for block in _once(blocks):
+    for block in once(blocks):
         taken = [node for node in block.walk() if _key(node) in keys and node.body is None]
         replaced += taken
-        edits += _taken_out(tree, block, taken)
+        edits += taken_out(tree, block, taken)
         edits += _put_into(tree, block, statements, taken)
         for inner in (node for node in block.walk() if node.body is not None):
             of_it = [text for node, text in statements if node.name in _OF_A_FIELD and _has(inner, node.name)]
@@ -199,25 +202,6 @@ def _insert(tree: Tree, block: Node, lines: str) -> Edit:
     if simple and tree.is_alone(simple[-1]):
         return tree.behind(simple[-1], lines)
     return tree.at_end_of(block, lines)
-
-
-def _taken_out(tree: Tree, block: Node, nodes: Sequence[Node]) -> Iterator[Edit]:
-    """Out of the block; a file that other blocks include as well is written out in place of its include."""
-    by_include: dict[int, tuple[Node, list[Node]]] = {}
-    for node in nodes:
-        try:
-            not_elsewhere(tree, [node], [block])
-        except HeldError:
-            include = node.outside
-            if include is None or include.body is not None or include.path == node.path:
-                raise
-            by_include.setdefault(id(include), (include, []))[1].append(node)
-        else:
-            yield tree.without(node)
-    for include, taken in by_include.values():
-        not_elsewhere(tree, [include], [block])
-        rest = [tree.text_of(node) for node in include.inside if node not in taken]
-        yield tree.in_place_of(include, "\n".join(rest) or "# (nothing is left of what was included here)")
 
 
 def _passing(tree: Tree, host: str, port: int) -> list[Node]:
@@ -281,7 +265,7 @@ def _redirected(tree: Tree, want: Want, host: str, old: Node, location: str) -> 
         yield tree.behind(old, _server(bare, host, kept, location))
     elif elsewhere:
         if not all(name.lower() in {each.lower() for each in want.together} for name in others):
-            where = f"{old.path} line {tree.line_of(old)}"
+            where = tree.place_of(old)
             raise HeldError(
                 f"its block ({where}) answers on other ports and for {others[0]} too: give port 80 a block of its own"
             )
@@ -311,9 +295,9 @@ def _is_harmless(node: Node) -> bool:
 
 def _is_of_challenge(node: Node) -> bool:
     if node.name == "location":
-        return any(_CHALLENGE in word for word in node.words)
+        return any(CHALLENGE in word for word in node.words)
     return node.name == "include" and any(
-        each.name == "location" and any(_CHALLENGE in word for word in each.words) for each in node.walk()
+        each.name == "location" and any(CHALLENGE in word for word in each.words) for each in node.walk()
     )
 
 

@@ -3,6 +3,7 @@
 A node is a directive or a block, with the offsets of its text: whatever is not changed stays to the octet.
 """
 
+import bisect
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
@@ -98,15 +99,25 @@ class Tree:
         self.with_returns = with_returns | {path for path, text in texts.items() if "\r\n" in text}
         """Files whose lines end in CR LF; their texts are kept without the CR."""
         self.texts = {path: text.replace("\r\n", "\n") for path, text in texts.items()}
+        self._ends: dict[str, list[int]] = {}
         self._count = 0
         self.nodes = [node for path in self.main for node in self._read(path, None, ())]
 
     def edited(self, edits: Sequence[Edit]) -> "Tree":
         """The same with these changes, which must not lie over each other."""
         texts = dict(self.texts)
-        for edit in sorted(set(edits), key=lambda each: (each.path, each.start, each.end), reverse=True):
-            text = texts[edit.path]
-            texts[edit.path] = text[: edit.start] + edit.text + text[edit.end :]
+        for path in {edit.path for edit in edits}:
+            text, pieces, at = texts[path], [], 0
+            here = (edit for edit in dict.fromkeys(edits) if edit.path == path)
+            for edit in sorted(here, key=lambda each: (each.start, each.end)):
+                if edit.start < at:
+                    # Lines behind one that was taken out with its end: theirs takes the place of that.
+                    pieces.append(edit.text[1:])
+                    at = edit.start
+                else:
+                    pieces += [text[at : edit.start], edit.text]
+                    at = edit.end
+            texts[path] = "".join((*pieces, text[at:]))
         return Tree(self.grammar, texts, self.main, self.included, self.with_returns)
 
     def styled(self, edit: Edit) -> Edit:
@@ -123,7 +134,16 @@ class Tree:
 
     def line_of(self, node: Node) -> int:
         """From 1."""
-        return self.texts[node.path].count("\n", 0, node.start) + 1
+        return self.ends_before(node.path, node.start) + 1
+
+    def ends_before(self, path: str, at: int) -> int:
+        """How many lines of a file end before an offset."""
+        if path not in self._ends:
+            self._ends[path] = [match.start() for match in re.finditer("\n", self.texts[path])]
+        return bisect.bisect_left(self._ends[path], at)
+
+    def place_of(self, node: Node) -> str:
+        return f"{node.path} line {self.line_of(node)}"
 
     def line_start(self, path: str, at: int) -> int:
         return self.texts[path].rfind("\n", 0, at) + 1
