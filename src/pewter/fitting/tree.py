@@ -100,6 +100,7 @@ class Tree:
         """Files whose lines end in CR LF; their texts are kept without the CR."""
         self.texts = {path: text.replace("\r\n", "\n") for path, text in texts.items()}
         self._ends: dict[str, list[int]] = {}
+        self._tabbed: dict[str, bool] = {}
         self._count = 0
         self.nodes = [node for path in self.main for node in self._read(path, None, ())]
 
@@ -122,8 +123,10 @@ class Tree:
 
     def styled(self, edit: Edit) -> Edit:
         """Indented by tabs where its file is."""
-        text = self.texts[edit.path]
-        if text.count("\n\t") <= text.count("\n  "):
+        if edit.path not in self._tabbed:
+            text = self.texts[edit.path]
+            self._tabbed[edit.path] = text.count("\n\t") > text.count("\n  ")
+        if not self._tabbed[edit.path]:
             return edit
         return edit._replace(text=_FOUR.sub(lambda match: "\t" * (len(match[0].replace("\t", "    ")) // 4), edit.text))
 
