@@ -36,6 +36,7 @@ from pewter.fitting.fit import Put, fit, kinds_fitted
 from pewter.judge.outcomes import Unknown
 from pewter.judge.review import Review, make_review
 from pewter.lab.authority import DAY, issue_ca, issue_server, make_key
+from pewter.mends.composer import Piece
 from pewter.mends.kinds import Kind, Manner, kind_file
 from pewter.pki import Store
 from pewter.plan.server_files import read_server_files
@@ -180,18 +181,19 @@ class Proof:
         with self._front(base) if base.is_application else self._application():
             with self._server(base, text):
                 before = self._review(issued)
-                entry = next((each for each in before.results.gaps if each.rule == self.case.rule), None)
-                if entry is None:
+                entries = [each for each in before.results.gaps if each.rule == self.case.rule]
+                if not entries:
                     return f"the fault does not show: {sorted({each.rule for each in before.results.gaps})}"
+                entry = entries[0]
                 told_before = self._checked(entry.check)
                 still_before = [self._checked(each) for each in self.case.still]
-            lines = next((each for each in entry.configurations if each.server == kind_file(self.kind).title), None)
-            if lines is None or not lines.pieces:
+            pieces = self._pieces(entries)
+            if not pieces:
                 return f"no lines: {entry.configurations}"
             if self.by_diff:
-                text = self._patched(base, text, before, [(each, (entry.number,)) for each in lines.pieces])
+                text = self._patched(base, text, before, [(each, (entry.number,)) for each in pieces])
             else:
-                for piece in lines.pieces:
+                for piece in pieces:
                     if self._fits(text, piece):
                         text = self._put(text, piece)
             with self._server(base, text):
@@ -203,13 +205,20 @@ class Proof:
         left, opened = self._held_against(before, after)
         if left:
             return f"not closed: {left}"
-        if otherwise := changed(before, after, self.case.rule, " ".join(piece.lines for piece in lines.pieces)):
+        if otherwise := changed(before, after, self.case.rule, " ".join(piece.lines for piece in pieces)):
             return f"changed beside: {otherwise}"
         if opened:
             return f"opened: {opened}"
         if entry.check.startswith("pewter") or told_before != told_after:
             return ""
         return f"the check does not tell: {entry.check}: {told_before[:100]!r}"
+
+    def _pieces(self, entries) -> list[Piece]:
+        """What the rule's gaps have printed for this kind of server, the same lines once."""
+        title = kind_file(self.kind).title
+        printed = (each.pieces for entry in entries for each in entry.configurations if each.server == title)
+        unique = {(piece.where, piece.lines): piece for pieces in printed for piece in pieces}
+        return list(unique.values())
 
     def _held_against(self, before: Review, after: Review) -> tuple[list[str], list[str]]:
         def gaps(review: Review) -> dict[str, list[str]]:
