@@ -23,9 +23,9 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import msgspec
 
-from mends.bases import BASES, Base
+from mends.bases import BASES, Base, bare
 from mends.cases import Case
-from mends.runner import Proof, changed, start, write_hosts
+from mends.runner import Proof, changed, running, start, write_hosts
 from pewter.fitting.fit import kinds_fitted
 from pewter.judge.review import Review
 from pewter.mends.kinds import Kind, Manner, kind_file
@@ -37,11 +37,17 @@ class Site(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     kind: Kind
     title: str
-    behaviour: str
     names: tuple[str, ...]
     files: dict[str, str]
+    behaviour: str = ""
     still: tuple[str, ...] = ()
     """Commands that have to say the same before and after."""
+
+    behind: Kind | None = None
+    """What answers behind the server: PHP by FastCGI, Django or Express on port 8000; else the application of these proofs."""
+
+    settings: str = ""
+    """Of that: lines of its php.ini or settings."""
 
     held: tuple[str, ...] = ()
     """Reasons for which a piece may be left."""
@@ -53,6 +59,20 @@ class Site(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 SITES = msgspec.convert(
     tomllib.loads((Path(__file__).parent / "real.toml").read_text(encoding="utf-8"))["site"], tuple[Site, ...]
 )
+
+
+PHP_POOL = """
+[global]
+daemonize = no
+error_log = {folder}/fpm.log
+[www]
+user = root
+group = root
+listen = 127.0.0.1:9000
+pm = static
+pm.max_children = 2
+"""
+PORT_OF_PHP = 9000
 
 
 @dataclass
@@ -89,12 +109,15 @@ class Real(Proof):
             ]
             said = [*said, *left]
             if not left or number == self.site.rounds:
-                return number, [*self._against(left), *(f"{a!r} is {b!r}" for a, b in zip(was, now, strict=True) if a != b), *changed(first, review, "", self.named)]  # fmt: skip
+                return number, [*self._against(left), *(f"{a!r} is {b!r}" for a, b in zip(was, now, strict=True) if a != b), *changed(first, review, "", self._named())]  # fmt: skip
             self._apply(review)
         raise AssertionError
 
     named = ""
     """All lines that were put, for the fields that may change."""
+
+    def _named(self) -> str:
+        return self.named.replace("cookie", "set-cookie") + self.settings.lower().replace("cookie", "set-cookie")
 
     told: tuple[str, ...] = ()
 
@@ -116,6 +139,47 @@ class Real(Proof):
         for command in fitted.commands:
             if command.startswith("openssl"):
                 subprocess.run(command, shell=True, check=True, capture_output=True)
+
+        if self.site.behind is not None:
+            title = kind_file(self.site.behind).title
+            printed = (
+                each.pieces for entry in review.results.gaps for each in entry.configurations if each.server == title
+            )
+            # The last line for a setting is the one that counts.
+            self.settings += "".join(f"{piece.lines}\n" for pieces in printed for piece in pieces)
+
+    settings = ""
+    """What was printed for the application."""
+
+    @contextlib.contextmanager
+    def _application(self) -> Iterator[None]:
+        if self.site.behind is None:
+            with super()._application():
+                yield
+            return
+        settings = self.site.settings + self.settings
+        if self.site.behind is Kind.PHP:
+            (self.folder / "php.ini").write_text(settings, encoding="utf-8")
+            (self.folder / "fpm.conf").write_text(PHP_POOL.replace("{folder}", str(self.folder)), encoding="utf-8")
+            names = (f"/usr/sbin/php-fpm8.{minor}" for minor in range(9, 0, -1))
+            program = next(name for name in names if Path(name).exists())
+            command = [program, "-R", "-c", f"{self.folder}/php.ini", "-y", f"{self.folder}/fpm.conf"]
+        else:
+            base = BASES[self.site.behind]
+            for name, text in base.files.items():
+                (self.folder / name).write_text(text, encoding="utf-8")
+            of_app = [line for line in settings.splitlines() if line.startswith("app.")]
+            slots = {"general": "", "secure": "\n".join(of_app), **base.slots}
+            lines = [line for line in settings.splitlines() if line not in of_app]
+            slots |= (
+                {"general": settings}
+                if self.site.behind is Kind.DJANGO
+                else {"session": "".join(f"{line},\n" for line in lines)}
+            )
+            (self.folder / base.file).write_text(bare(base.text.format(**slots)), encoding="utf-8")
+            command = self._filled(base.command)
+        with running(command, self.folder, PORT_OF_PHP if self.site.behind is Kind.PHP else 8000):
+            yield
 
     @contextlib.contextmanager
     def _running(self, base: Base) -> Iterator[None]:

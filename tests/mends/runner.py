@@ -396,24 +396,10 @@ class Proof:
     def _server(self, base: Base, text: str | None) -> Iterator[None]:
         """With a configuration; None for that which lies there."""
         self._tested(base, text)
-        with (self.folder / "log").open("wb") as log:
-            process = subprocess.Popen(
-                self._filled(base.command),
-                stdout=log,
-                stderr=log,
-                env={**os.environ, "HOME": str(self.folder), "NODE_PATH": str(EXPRESS / "node_modules")},
-            )
-        try:
-            _wait_for(8000 if base.is_application else 443, process)
+        port = 8000 if base.is_application else 443
+        with running(self._filled(base.command), self.folder, port):
             yield
-        finally:
-            process.terminate()
-            with contextlib.suppress(subprocess.TimeoutExpired):
-                process.wait(5)
-            if process.poll() is None:
-                process.kill()
-                process.wait()
-            _wait_until_free((8000,) if base.is_application else (80, 443))
+        _wait_until_free((8000,) if base.is_application else (80, 443))
 
     def _filled(self, command: tuple[str, ...]) -> list[str]:
         return [part.replace("{folder}", str(self.folder)) for part in command]
@@ -459,6 +445,28 @@ class Proof:
         env = {**os.environ, "CURL_CA_BUNDLE": trusted, "SSL_CERT_FILE": trusted}
         ended = subprocess.run(command, shell=True, capture_output=True, text=True, timeout=30, env=env, check=False)
         return ended.stdout
+
+
+@contextlib.contextmanager
+def running(command: list[str], folder: Path, port: int) -> Iterator[None]:
+    """A program that listens at a port of loopback."""
+    with (folder / "log").open("ab") as log:
+        process = subprocess.Popen(
+            command,
+            stdout=log,
+            stderr=log,
+            env={**os.environ, "HOME": str(folder), "NODE_PATH": str(EXPRESS / "node_modules")},
+        )
+    try:
+        _wait_for(port, process)
+        yield
+    finally:
+        process.terminate()
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            process.wait(5)
+        if process.poll() is None:
+            process.kill()
+            process.wait()
 
 
 def _wait_for(port: int, process: subprocess.Popen) -> None:

@@ -219,9 +219,14 @@ def _into(tree: Tree, node: Node, lines: str) -> Edit:
 
 def _passing(tree: Tree, want: Want, host: str) -> Placed:
     there = sites_of(tree, host, want.port)
-    found = [node for site in there for node in site.walk() if node.name == "reverse_proxy" and node.path == site.path]
+    found = [
+        node
+        for site in there
+        for node in site.walk()
+        if node.name in {"reverse_proxy", "php_fastcgi"} and node.path == site.path
+    ]
     if not found:
-        raise HeldError(f"no reverse_proxy of {host} stands in these files")
+        raise HeldError(f"no reverse_proxy or php_fastcgi of {host} stands in these files")
     taken = []
     if "header_up line" in want.piece.of:
         taken = [each for node in found for each in node.inside if each.words[:2] == ("header_up", "X-Forwarded-Proto")]
