@@ -11,7 +11,7 @@ import functools
 import re
 import ssl
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Iterator
 
 import h11
 import msgspec
@@ -30,6 +30,7 @@ from .hellos import failed_connection
 from .network import Network
 from .routes import Destination
 from .slots import Priority
+from .streams import Stream, open_stream
 
 MAX_DRAINED = 1 << 16
 """Octets of a redirect's body that are read so that its connection can be used again."""
@@ -150,14 +151,13 @@ class Connection:
         self._liveness = network.liveness
         self._threads = network.threads
         self._step_seconds = step_seconds
-        self._reader: asyncio.StreamReader | None = None
-        self._writer: asyncio.StreamWriter | None = None
+        self._stream: Stream | None = None
         self._left = b""
         """Octets that came after the last answer."""
 
     async def close(self) -> None:
-        if self._writer is not None:
-            self._writer.transport.abort()
+        if self._stream is not None:
+            self._stream.abort()
 
     async def get(
         self, url: Url, cookie: str | None, host: str | None = None, *, as_browser: bool = False
@@ -198,17 +198,13 @@ class Connection:
         return head, bytes(octets) if whole else None
 
     async def _connect(self, url: Url) -> Failed | None:
-        if self._writer is not None:
+        if self._stream is not None:
             return None
         there = self.destination
         try:
             async with self._liveness.exchange(there, self._step_seconds, connection_only=not url.is_https):
-                self._reader, self._writer = await asyncio.open_connection(
-                    there.connect_address,
-                    there.connect_port,
-                    ssl=permissive_context() if url.is_https else None,
-                    server_hostname=url.host if url.is_https else None,
-                )
+                context = permissive_context() if url.is_https else None
+                self._stream = await open_stream(there.connect_address, there.connect_port, context, url.host)
             self._liveness.taken(there)
             if url.is_https:
                 self._liveness.heard(there)
@@ -219,7 +215,7 @@ class Connection:
             return _failed_handshake(exc)
         except ConnectionResetError as exc:
             self._liveness.heard(there)
-            if url.is_https and exc.errno is None:  # asyncio's own word for an end within the handshake
+            if url.is_https and exc.errno is None:  # an end within the handshake
                 return Failed(StopCause.NO_TLS, _CLOSED_IN_HANDSHAKE, may_pass=True)
             return Failed(StopCause.NO_CONNECTION, "the connection was reset", may_pass=True)
         except TimeoutError:
@@ -234,7 +230,7 @@ class Connection:
         return None
 
     async def _ask(self, url: Url, cookie: str | None, host: str | None, *, as_browser: bool) -> tuple[Head, "_Body"]:
-        assert self._writer is not None
+        assert self._stream is not None
         engine = h11.Connection(h11.CLIENT)
         fields = [("Host", host or url.origin.partition("://")[2])]
         fields += _fields(is_https=url.is_https, as_browser=as_browser)
@@ -251,7 +247,7 @@ class Connection:
             raise BrokenOff("the request cannot be written") from exc
         octets = (engine.send(request) or b"") + (engine.send(h11.EndOfMessage()) or b"")
         try:
-            self._writer.write(octets)
+            await self._write(octets)
             for _ in range(MAX_INTERIM):
                 head = await self._read_head(is_secure=url.is_https)
                 if not 100 <= head.status < 200 or head.status == 101:
@@ -281,22 +277,23 @@ class Connection:
         self._left = bytes(octets[end:])
         return await self._threads.off_the_loop(end, read_head, bytes(octets[:end]))
 
+    async def _write(self, octets: bytes) -> None:
+        """Raises BrokenOff."""
+        assert self._stream is not None
+        with _broken_off():
+            await self._stream.write(octets)
+
     async def read(self) -> bytes:
         """What comes next; empty at the end.  Raises BrokenOff."""
-        assert self._reader is not None
-        try:
-            return await self._reader.read(1 << 16)
-        except ssl.SSLError as exc:
-            failure = _failed_handshake(exc)
-            raise BrokenOff(failure.detail, cause=failure.cause or StopCause.NO_ANSWER) from exc
-        except OSError as exc:
-            raise BrokenOff("the connection broke before an answer", may_pass=True) from exc
+        assert self._stream is not None
+        with _broken_off():
+            return await self._stream.read()
 
     async def _answered(self, url: Url, head: Head, body: "_Body", begun: float) -> Answered:
         elapsed = time.monotonic() - begun
         set_cookie = head.values("Set-Cookie")
         masked = await self._threads.off_the_loop(sum(len(value) for _, value in head.fields), _mask, head.fields)
-        certificate = self._peer_certificate() if url.is_https else None
+        certificate = self._stream.certificate if self._stream is not None else None
         hop = Hop(
             url=str(url),
             address=self.destination.address,
@@ -322,11 +319,17 @@ class Connection:
             hop = msgspec.structs.replace(hop, body_fault=fault)
         return Answered(hop, set_cookie, certificate, False, page, content_type, truncated)
 
-    def _peer_certificate(self) -> bytes | None:
-        assert self._writer is not None
-        ssl_object = self._writer.get_extra_info("ssl_object")
-        certificate = ssl_object.getpeercert(binary_form=True) if ssl_object is not None else None
-        return certificate if isinstance(certificate, bytes) else None
+
+@contextlib.contextmanager
+def _broken_off() -> Iterator[None]:
+    """What the system or OpenSSL says of a connection, as BrokenOff."""
+    try:
+        yield
+    except ssl.SSLError as exc:
+        failure = _failed_handshake(exc)
+        raise BrokenOff(failure.detail, cause=failure.cause or StopCause.NO_ANSWER) from exc
+    except OSError as exc:
+        raise BrokenOff("the connection broke before an answer", may_pass=True) from exc
 
 
 def _now() -> datetime.datetime:

@@ -1,0 +1,5 @@
+"""``python -m pewter``."""
+
+from pewter.cli.start import run
+
+run()
