@@ -49,8 +49,26 @@ ACCOUNT = entry(
 IMAGE = entry("https://cdn.example/i.png", 200)
 
 
+def parts_of(octets: bytes):
+    """Journeys and pages, where nothing is left out."""
+    found = read_har(octets, NOW)
+    assert not found.left_out
+    return found.journeys, found.pages
+
+
+def test_what_is_too_much_is_said():
+    long = "x" * (9 << 20)
+    shown = {"mimeType": "text/html", "text": "<p>" + "x" * (1 << 20)}
+    many = [entry(f"https://x.example/{number}", content=shown) for number in range(17)]
+    found = read_har(har(entry("https://x.example/long", content={"mimeType": "text/html", "text": long}), *many), NOW)
+    assert (len(found.journeys), len(found.pages)) == (18, 16)
+    assert found.left_out == ("the contents of 2 pages, over 16 MiB in all",)
+    found = read_har(har(*[entry(f"https://x.example/{number}") for number in range(5002)]), NOW)
+    assert (len(found.journeys), found.left_out) == (5000, ("2 answers behind the first 5,000",))
+
+
 def test_redirects_become_a_journey():
-    journeys, pages = read_har(har(LOGIN, IMAGE, ACCOUNT), NOW)
+    journeys, pages = parts_of(har(LOGIN, IMAGE, ACCOUNT))
     login, image = journeys
     assert [hop.url for hop in login.hops] == [
         "https://x.example/login?next=&token=",
@@ -70,21 +88,21 @@ def test_nothing_secret_is_taken_over():
 
 def test_base64_pages():
     text = base64.b64encode(b"<script src=http://a.example/x.js></script>").decode()
-    _, pages = read_har(
-        har(entry("https://x.example/", content={"mimeType": "text/html", "text": text, "encoding": "base64"})), NOW
+    _, pages = parts_of(
+        har(entry("https://x.example/", content={"mimeType": "text/html", "text": text, "encoding": "base64"}))
     )
     assert pages[0].references[0].url == "http://a.example/x.js"
 
 
 def test_what_is_passed_over():
-    journeys, _ = read_har(
-        har(entry("data:text/html,x"), entry("https://x.example/", 0), entry("chrome-extension://x/")), NOW
+    journeys, _ = parts_of(
+        har(entry("data:text/html,x"), entry("https://x.example/", 0), entry("chrome-extension://x/"))
     )
     assert journeys == ()
 
 
 def test_redirect_that_cannot_be_followed():
-    (journey,), _ = read_har(har(entry("https://x.example/", 302, ("Location", "file:///x"))), NOW)
+    (journey,), _ = parts_of(har(entry("https://x.example/", 302, ("Location", "file:///x"))))
     assert journey.end.cause is StopCause.BAD_LOCATION
 
 
@@ -203,10 +221,10 @@ def test_what_stays_of_a_field(name, value, kept):
     "moment", ["0001-01-01T00:00:00+14:00", "9999-12-31T23:59:59-12:00", "yesterday", "", "2026-13-01"]
 )
 def test_odd_dates_are_passed_over(moment):
-    (journey,), _ = read_har(har({**entry("https://x.example/"), "startedDateTime": moment}), NOW)
+    (journey,), _ = parts_of(har({**entry("https://x.example/"), "startedDateTime": moment}))
     assert journey.hops[0].at == NOW
 
 
 def test_base64_that_is_no_ascii_is_no_page():
     content = {"mimeType": "text/html", "text": "caf\u00e9", "encoding": "base64"}
-    assert read_har(har(entry("https://x.example/", content=content)), NOW)[1] == ()
+    assert parts_of(har(entry("https://x.example/", content=content)))[1] == ()

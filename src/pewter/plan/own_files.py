@@ -5,10 +5,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from pewter.errors import FileError
-from pewter.evidence import GivenLog, Journey, Page
+from pewter.evidence import GivenLog
 from pewter.pki import Certificate, Log, read_certificate, read_certificate_blocks
 from pewter.pki.pem import read_public_keys
-from pewter.web.har import MAX_FILE, HarError, read_har
+from pewter.web.har import MAX_FILE, HarError, Recording, read_har
 
 from .files import read_bounded
 
@@ -50,10 +50,13 @@ def read_log_file(path: Path) -> list[GivenLog]:
     return found
 
 
-def read_har_file(path: Path) -> tuple[tuple[Journey, ...], tuple[Page, ...]]:
+def read_har_file(path: Path, say: Callable[[str], None]) -> Recording:
     """Journeys and pages of a recording; FileError for what is none."""
     octets = read_bounded(path, MAX_FILE, "HAR recording: record again with less, or without contents")
     try:
-        return read_har(octets, datetime.datetime.now(datetime.UTC))
+        found = read_har(octets, datetime.datetime.now(datetime.UTC))
     except HarError as exc:
         raise FileError(f"{path} is no HAR recording: {exc}. Browsers save one from their network panel.") from exc
+    for words in found.left_out:
+        say(f"{path}: left out {words}")
+    return found

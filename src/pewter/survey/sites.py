@@ -12,7 +12,7 @@ from pewter.evidence import Target
 from pewter.phrases import and_more
 from pewter.plan.texts import read_target
 
-MAX_LIST = 256 << 20
+MAX_LIST = 64 << 20
 """Octets of a list."""
 
 MAX_LINE = 4096
@@ -60,14 +60,10 @@ def read_list(octets: bytes, title: str) -> SiteList:
     Byte order mark, line ends of any system, capitals, final dots and Unicode names are taken.  Wrong lines are named
     and cost no other.  Raises FileError for what holds no line at all.
     """
-    try:
-        text = octets.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        text = octets.decode("utf-8-sig", "replace")
     sites: dict[str, Site] = {}
     wrong: list[WrongLine] = []
     doubles = lines = 0
-    for number, names in _lines(text):
+    for number, names in _lines(octets):
         lines += 1
         try:
             site = _site(number, names)
@@ -98,20 +94,36 @@ def _site(number: int, names: Sequence[str]) -> Site:
     return Site(tuple(dict.fromkeys(Target(each.host, each.port) for each in read)), number)
 
 
-def _lines(text: str) -> Iterator[tuple[int, Sequence[str]]]:
+def _lines(octets: bytes) -> Iterator[tuple[int, Sequence[str]]]:
     """The names of each line that is neither blank nor a comment, with its number from 1."""
-    lines = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
-    head_at = next((at for at, line in enumerate(lines) if line.strip() and not line.lstrip().startswith("#")), 0)
-    column = _column(lines[head_at]) if lines else None
-    for number, line in enumerate(lines, start=1):
+    head_at: int | None = None
+    column: _Column | None = None
+    for number, line in enumerate(_texts(octets), start=1):
         stripped = line.strip()
         if not stripped or stripped.startswith("#"):
             continue
+        if head_at is None:
+            head_at, column = number, _column(line)
         if column is not None:
-            if number > head_at + 1:
+            if number > head_at:
                 yield number, _cells_of(line, column)
             continue
         yield number, stripped.partition(" #")[0].replace(",", " ").replace(";", " ").split()
+
+
+def _texts(octets: bytes) -> Iterator[str]:
+    """Lines with any line end, one at a time; of one that is longer than any may be its beginning."""
+    with io.TextIOWrapper(io.BytesIO(octets), "utf-8-sig", errors="replace", newline=None) as text:
+        while line := text.readline(_LONGEST):
+            is_whole = len(line) < _LONGEST or line.endswith("\n")
+            while not is_whole:
+                rest = text.readline(_LONGEST)
+                is_whole = len(rest) < _LONGEST or rest.endswith("\n")
+            yield line.removesuffix("\n")
+
+
+_LONGEST = 64 * MAX_LINE + 2
+"""Characters of a line of a table, and one more."""
 
 
 class _Column(msgspec.Struct, frozen=True):

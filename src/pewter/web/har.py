@@ -26,6 +26,7 @@ from pewter.evidence import (
     WayIn,
     is_ip_address,
 )
+from pewter.phrases import counted
 
 from .cookies import mask_set_cookie
 from .pages import read_page
@@ -35,7 +36,12 @@ from .urls import InvalidUrl, Url, read_url
 
 MAX_ENTRIES = 5000
 MAX_PAGE_TEXT = 1 << 20
-MAX_FILE = 256 << 20
+MAX_FILE = 160 << 20
+MAX_PAGES, MAX_ALL_TEXT = 400, 16 << 20
+"""Pages that are read, and octets of them all."""
+
+MAX_ENTRY = 8 << 20
+"""Octets of an entry with its contents; of a longer one the contents are passed over."""
 
 _KEPT_FIELDS = frozenset(
     (
@@ -70,9 +76,12 @@ class _Request(msgspec.Struct):
     method: str = "GET"
 
 
-class _Response(msgspec.Struct):
+class _Head(msgspec.Struct):
     status: int = 0
     headers: list[_Field] = []
+
+
+class _Response(_Head):
     content: _Content | None = None
 
 
@@ -83,43 +92,109 @@ class _Entry(msgspec.Struct, rename="camel"):
     server_ip_address: str = msgspec.field(default="", name="serverIPAddress")
 
 
+class _EntryOfHeads(msgspec.Struct, rename="camel"):
+    """Without its contents."""
+
+    request: _Request
+    response: _Head
+    started_date_time: str = ""
+    server_ip_address: str = msgspec.field(default="", name="serverIPAddress")
+
+
 class _Log(msgspec.Struct):
-    entries: list[_Entry]
+    entries: list[msgspec.Raw]
 
 
 class _Har(msgspec.Struct):
     log: _Log
 
 
-def read_har(octets: bytes, at: datetime.datetime) -> tuple[tuple[Journey, ...], tuple[Page, ...]]:
+class Recording(msgspec.Struct, frozen=True):
+    """What a recording comes to."""
+
+    journeys: tuple[Journey, ...]
+    pages: tuple[Page, ...]
+    left_out: tuple[str, ...] = ()
+    """In words, what was too much to be read."""
+
+
+def read_har(octets: bytes, at: datetime.datetime) -> Recording:
     """Journeys and pages of a recording; HarError for what is none.
 
-    Entries that lead to one another by a redirect are one journey.  ``at`` stands for a time that
-    cannot be read.
+    Entries that lead to one another by a redirect are one journey.  ``at`` stands for a time that cannot be read.
+    Entries are read one after the other, so that the contents of only one are in memory at a time.
     """
+    reading = _Reading(at)
     try:
         entries = msgspec.json.decode(octets, type=_Har).log.entries
+        hops = [found for entry in entries[:MAX_ENTRIES] if (found := reading.hop(entry)) is not None]
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as exc:
         raise HarError(str(exc)) from exc
-    pages: dict[tuple[str, str], Page] = {}
-    hops: list[tuple[Url, Hop]] = []
-    for entry in entries[:MAX_ENTRIES]:
+    left_out = []
+    if len(entries) > MAX_ENTRIES:
+        left_out.append(f"{len(entries) - MAX_ENTRIES:,} answers behind the first {MAX_ENTRIES:,}")
+    if reading.passed_over:
+        left_out.append(f"the contents of {counted(reading.passed_over, 'page')}, over {MAX_ALL_TEXT >> 20} MiB in all")
+    return Recording(tuple(_journeys(hops)), tuple(reading.pages.values()), tuple(left_out))
+
+
+class _Reading:
+    """The pages of a recording, within their bounds."""
+
+    def __init__(self, at: datetime.datetime) -> None:
+        self._at = at
+        self._text_left = MAX_ALL_TEXT
+        self.pages: dict[tuple[str, str], Page] = {}
+        self.passed_over = 0
+
+    def hop(self, raw: msgspec.Raw) -> tuple[Url, Hop] | None:
+        """None for what is no answer of a site."""
+        octets = memoryview(raw)
+        content: _Content | None = None
+        entry: _Entry | _EntryOfHeads
+        if len(octets) <= MAX_ENTRY:
+            entry = msgspec.json.decode(octets, type=_Entry)
+            content = entry.response.content
+        else:
+            entry = msgspec.json.decode(octets, type=_EntryOfHeads)
+            self.passed_over += 1
         try:
             url = without_secrets(read_url(entry.request.url))
         except InvalidUrl:
-            continue  # data:, blob:, ws: and extensions' own
+            return None  # data:, blob:, ws: and extensions' own
         if not 100 <= entry.response.status < 600:
-            continue  # answered by the browser itself, or not at all
-        hop = _hop(entry, url, at)
-        page = _page(entry, url)
+            return None  # answered by the browser itself, or not at all
+        hop = _hop(entry, url, self._at)
+        page = self._page(content, url)
         if page is not None:
-            pages[page.url, page.sha256] = page
+            self.pages[page.url, page.sha256] = page
             hop = msgspec.structs.replace(hop, page=page.sha256)
-        hops.append((url, hop))
-    return tuple(_journeys(hops)), tuple(pages.values())
+        return url, hop
+
+    def _page(self, content: _Content | None, url: Url) -> Page | None:
+        if content is None or not content.text or "html" not in content.mime_type.lower():
+            return None
+        if self._text_left <= 0 or len(self.pages) >= MAX_PAGES:
+            self.passed_over += 1
+            return None
+        octets = _octets_of(content)
+        if octets is None:
+            return None
+        self._text_left -= min(len(octets), MAX_PAGE_TEXT)
+        page = read_page(octets[:MAX_PAGE_TEXT], url, "text/html; charset=utf-8", truncated=len(octets) > MAX_PAGE_TEXT)
+        return msgspec.structs.replace(
+            page,
+            title="",
+            references=_safe(page.references),
+            statements=_safe(page.statements),
+            moves=_safe(page.moves),
+            style_sheets=tuple(map(without_secrets_in, page.style_sheets)),
+            parts=(),  # nothing of a recording is asked for
+            inner_links=(),
+        )
 
 
-def _hop(entry: _Entry, url: Url, at: datetime.datetime) -> Hop:
+def _hop(entry: _Entry | _EntryOfHeads, url: Url, at: datetime.datetime) -> Hop:
     fields = []
     for field in entry.response.headers:
         name = field.name.strip().lower()
@@ -134,7 +209,7 @@ def _hop(entry: _Entry, url: Url, at: datetime.datetime) -> Hop:
     return Hop(str(url), shown, entry.response.status, tuple(fields), _time(entry, at))
 
 
-def _time(entry: _Entry, at: datetime.datetime) -> datetime.datetime:
+def _time(entry: _Entry | _EntryOfHeads, at: datetime.datetime) -> datetime.datetime:
     try:
         moment = datetime.datetime.fromisoformat(entry.started_date_time)
         return moment.astimezone(datetime.UTC) if moment.tzinfo is not None else at
@@ -142,27 +217,14 @@ def _time(entry: _Entry, at: datetime.datetime) -> datetime.datetime:
         return at
 
 
-def _page(entry: _Entry, url: Url) -> Page | None:
-    content = entry.response.content
-    if content is None or not content.text or "html" not in content.mime_type.lower():
+def _octets_of(content: _Content) -> bytes | None:
+    assert content.text is not None
+    if content.encoding != "base64":
+        return content.text.encode("utf-8", "replace")
+    try:
+        return base64.b64decode(content.text, validate=False)
+    except (binascii.Error, ValueError):  # ValueError: no ASCII
         return None
-    octets = content.text.encode("utf-8", "replace")
-    if content.encoding == "base64":
-        try:
-            octets = base64.b64decode(content.text, validate=False)
-        except (binascii.Error, ValueError):  # ValueError: no ASCII
-            return None
-    page = read_page(octets[:MAX_PAGE_TEXT], url, "text/html; charset=utf-8", truncated=len(octets) > MAX_PAGE_TEXT)
-    return msgspec.structs.replace(
-        page,
-        title="",
-        references=_safe(page.references),
-        statements=_safe(page.statements),
-        moves=_safe(page.moves),
-        style_sheets=tuple(map(without_secrets_in, page.style_sheets)),
-        parts=(),  # nothing of a recording is asked for
-        inner_links=(),
-    )
 
 
 _T = TypeVar("_T", Reference, Statement, Move)
