@@ -18,6 +18,7 @@ from cryptography import x509
 from cryptography.hazmat.primitives import serialization
 from cryptography.x509.oid import AuthorityInformationAccessOID
 
+from attack.limits import limits
 from attack.others_files import others_files
 from attack.peers import MIB, TLS
 from attack.stage import SECRET, SPOKEN, VOICE, Attack, Stage, answers, head, page, shows
@@ -217,9 +218,23 @@ STATUS = {
 }
 
 
+def lists_for_several(stage: Stage) -> list[str]:
+    """Four names, with a certificate and a list of 15 MB each."""
+    octets = crl_of(der.build(der.SEQUENCE, der.build_integer(1 << 70) + b"\x17\x0d260101000000Z") * 520_000)
+    others, more = {}, []
+    for number in range(4):
+        name = f"n{number}.{PEER}"
+        point = x509.DistributionPoint([x509.UniformResourceIdentifier(f"http://ca{number}.{PEER}/x")], None, None, None)
+        chain = (odd(extra=[(x509.CRLDistributionPoints([point]), False)]), intermediate())
+        others |= {name: VirtualHost(shows(), chain), f"ca{number}.{PEER}": VirtualHost(lambda request: Response(200, (), octets))}
+        more += ["--also", name]
+    return stage.site(shows(), "--revocation", *more, others=others)
+
+
 def status() -> Iterator[Attack]:
     for title, arguments in STATUS.items():
         yield Attack("status", title, arguments)
+    yield Attack("status", "crls-for-several", lists_for_several, prepared="limit")
 
 
 # DNS answers
@@ -508,5 +523,5 @@ def _folder_that_goes_away(stage: Stage):
 
 
 ATTACKS: tuple[Attack, ...] = (
-    *stop_the_look(), *tls(), *certificates(), *status(), *name_answers(), *led_astray(), *voices(), *leaks(), *files(), *losses(), *others_files(),
+    *stop_the_look(), *tls(), *certificates(), *status(), *name_answers(), *led_astray(), *voices(), *leaks(), *files(), *losses(), *others_files(), *limits(),
 )  # fmt: skip

@@ -26,6 +26,8 @@ from pewter.judge.review import read_review
 from support.program import PROGRAM, environment
 
 MAX_MEMORY = 300 << 20
+OF_THE_INTERPRETER = 50 << 20
+"""Address space of a command that does nothing."""
 AT_ONCE = max(os.cpu_count() or 1, 1)
 
 
@@ -46,6 +48,13 @@ def _start(attack: Attack, stage: Stage, arguments: list[str]) -> tuple[Ended, f
     out, err = stage.folder / ".out", stage.folder / ".err"
     command: list[str | bytes] = [str(PROGRAM), *arguments]
     changes = {"COLUMNS": "11"} if attack.prepared == "narrow" else {"TMPDIR": str(stage.folder)}
+    if attack.prepared.startswith("columns:"):
+        changes["COLUMNS"] = attack.prepared.removeprefix("columns:")
+    before = attack.prepared.removeprefix("shell-before:") if attack.prepared.startswith("shell-before:") else ""
+    if attack.prepared == "limit":
+        before = f"ulimit -v {(MAX_MEMORY + OF_THE_INTERPRETER) >> 10};"
+    if before:
+        command = ["sh", "-c", f'{before} exec "$@"', "sh", *command]
     if attack.prepared.startswith("shell:"):  # redirections that only a shell can say
         command = ["sh", "-c", f'exec "$@" {attack.prepared.removeprefix("shell:")}', "sh", *command]
     terminal = None
@@ -55,7 +64,11 @@ def _start(attack: Attack, stage: Stage, arguments: list[str]) -> tuple[Ended, f
             terminal, side = pty.openpty()
             where = dict.fromkeys(("stdin", "stdout", "stderr"), side)
         process = subprocess.Popen(
-            command, cwd=stage.folder, env=environment(**changes), start_new_session=True, **where
+            command,
+            cwd=stage.folder,
+            env=environment(**changes),
+            start_new_session=True,
+            **where,
         )
         if terminal is not None:
             os.close(side)

@@ -1,6 +1,7 @@
 """Questions to hostile name servers: a stated outcome, in time."""
 
 import asyncio
+import collections
 import os
 import socket
 import struct
@@ -133,6 +134,29 @@ def test_no_more_questions_than_one_review_may_ask(monkeypatch):
     assert replies[3:] == [Unanswered.TOO_MANY] * 2
     assert seen.not_asked == ("more than 3 questions to name servers",)
     assert MAX_QUESTIONS == 300
+
+
+def test_no_crowd_of_questions_about_names_of_somebody_else():
+    """A record that names a thousand targets below one domain does not make us burden its servers."""
+
+    async def run(port):
+        asker = Asker(Slots(8), os.urandom, own_domains=frozenset({"x.example"}))
+        number = asker.add_server(Destination("192.0.2.53", 53, "127.0.0.1", port), "ns.x.example")
+        asked = (
+            f"n{count}.{domain}" for domain in ("victim.example", "other.example", "x.example") for count in range(70)
+        )
+        replies = {name: await asker.ask(number, name, "A", Way.DIRECT) for name in asked}
+        return replies, asker.seen().not_asked
+
+    with Peer(lambda query: [answered(query)]) as peer:
+        replies, not_asked = asyncio.run(run(peer.port))
+    answered_to = collections.Counter(
+        name.partition(".")[2] for name, reply in replies.items() if reply is not Unanswered.TOO_MANY
+    )
+    assert answered_to == {"victim.example": 60, "other.example": 60, "x.example": 70}
+    assert not_asked == (
+        "more than 60 questions about names of victim.example", "more than 60 questions about names of other.example",
+    )  # fmt: skip
 
 
 def test_a_name_that_none_can_have():

@@ -61,8 +61,8 @@ def test_what_is_too_much_is_said():
     shown = {"mimeType": "text/html", "text": "<p>" + "x" * (1 << 20)}
     many = [entry(f"https://x.example/{number}", content=shown) for number in range(17)]
     found = read_har(har(entry("https://x.example/long", content={"mimeType": "text/html", "text": long}), *many), NOW)
-    assert (len(found.journeys), len(found.pages)) == (18, 16)
-    assert found.left_out == ("the contents of 2 pages, over 16 MiB in all",)
+    assert (len(found.journeys), len(found.pages)) == (18, 8)
+    assert found.left_out == ("the contents of 10 pages: too much to be read",)
     found = read_har(har(*[entry(f"https://x.example/{number}") for number in range(5002)]), NOW)
     assert (len(found.journeys), found.left_out) == (5000, ("2 answers behind the first 5,000",))
 

@@ -99,7 +99,7 @@ def explain_rule(name: str) -> None:
 
 
 def _explanation(rule: Rule[Any], width: int) -> Text:
-    words, text = rule.words, Text()
+    words, text, room = rule.words, Text(), max(width - 11, 1)
     text.append(f"{rule.name}  ", "bold")
     text.append(f"{output_marks().level[rule.level]} {rule.level.value}\n", STYLES[rule.level])
     text.append(f"{words.title}\n\n", "bold")
@@ -109,7 +109,7 @@ def _explanation(rule: Rule[Any], width: int) -> Text:
         ("mend", words.mend),
         ("sources", "; ".join(rule.sources)),
     ):
-        lines = textwrap.wrap(_with_example(content), width - 11, break_long_words=False, break_on_hyphens=False)
+        lines = textwrap.wrap(_with_example(content), room, break_long_words=False, break_on_hyphens=False)
         for position, line in enumerate(lines):
             text.append(f"{label if position == 0 else '':<10} ", "dim")
             text.append(f"{line}\n")
@@ -122,7 +122,7 @@ def _explanation(rule: Rule[Any], width: int) -> Text:
 
 def _lines(rule: Rule[Any], kind: Kind, width: int) -> Text:
     """What is printed where this kind answers, for an example."""
-    text, file = Text(), kind_file(kind)
+    text, file, room = Text(), kind_file(kind), max(width - 2, 3)
     for_long = rule.nature.safety is Safety.HOLDS_FOR_LONG
     examples = [msgspec.structs.replace(each, for_long=for_long) for each in _SITUATIONS]
     pieces = dict.fromkeys(piece for example in examples for piece in compose(rule.name, kind, [example]))
@@ -131,11 +131,11 @@ def _lines(rule: Rule[Any], kind: Kind, width: int) -> Text:
         text.append(f"  {proof_of(rule.name, kind)}\n", "dim")
     for piece in pieces:
         words = piece.lines if piece.manner is Manner.WORDS else piece.where + (":" if piece.lines else "")
-        text.append("\n".join(textwrap.wrap(words, width - 2, initial_indent="  ", subsequent_indent="  ")) + "\n")
+        text.append("\n".join(textwrap.wrap(words, room, initial_indent="  ", subsequent_indent="  ")) + "\n")
         if piece.lines and piece.manner is not Manner.WORDS:
             text.append(textwrap.indent(piece.lines, "      ") + "\n", "green")
         if piece.note:
-            text.append(textwrap.fill(piece.note, width - 2, initial_indent="  ", subsequent_indent="  ") + "\n", "dim")
+            text.append(textwrap.fill(piece.note, room, initial_indent="  ", subsequent_indent="  ") + "\n", "dim")
     if rule.name in file.not_here:
         text.append(f"\n{file.title}", "bold")
         text.append(f"  no lines: {file.not_here[rule.name]}\n", "dim")

@@ -526,7 +526,10 @@ def run() -> None:
         status = 0
     except Exception as exc:
         status = _wrong_usage(exc)
-        if (
+        if status is None and (words := _of_the_machine(exc)):
+            say(words)
+            status = UsageError.exit_status
+        elif (
             status is None
             and isinstance(exc, OSError)
             and exc.errno in {errno.ENOSPC, errno.EBADF, errno.EIO, errno.EFBIG}
@@ -542,6 +545,19 @@ def run() -> None:
     with contextlib.suppress(ValueError):  # a second Ctrl-C finds it on its way out already
         signal.signal(signal.SIGINT, signal.SIG_IGN)
     sys.exit(status if isinstance(status, int) else 0)
+
+
+def _of_the_machine(exc: Exception) -> str:
+    """What is otherwise than usual around the program; empty where it is none of that."""
+    if isinstance(exc, OSError) and exc.errno in {errno.EMFILE, errno.ENFILE}:
+        return "This system lets Pewter open no further file or connection (see ulimit -n)."
+    if isinstance(exc, MemoryError):
+        return "This system gives Pewter no more memory."
+    try:
+        Path.cwd()
+    except OSError as error:
+        return f"The current folder cannot be used any more: {error.strerror}. Change to another one."
+    return ""
 
 
 def _wrong_usage(exc: Exception) -> int | None:

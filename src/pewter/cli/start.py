@@ -13,6 +13,9 @@ def run() -> None:
     gc.set_threshold(OBJECTS_BETWEEN_COLLECTIONS)
     try:
         from .main import run as run_program  # noqa: PLC0415
+    except OSError as exc:
+        print(f"pewter: it cannot be loaded: {exc.strerror or exc}", file=sys.stderr)
+        sys.exit(2)
     except KeyboardInterrupt:
         signal.signal(signal.SIGINT, signal.SIG_IGN)
         print("pewter: interrupted", file=sys.stderr)

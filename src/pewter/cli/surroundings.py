@@ -59,7 +59,7 @@ class Terminal(Alone):
 
     def passphrase(self, what: str) -> bytes | None:
         """Typed where there is a terminal."""
-        if not sys.stdin.isatty():
+        if sys.stdin is None or not sys.stdin.isatty():
             return None
         try:
             import getpass  # noqa: PLC0415

@@ -22,7 +22,7 @@ from .handshakes import (
     StoredCertificate,
 )
 from .journeys import LANDED, Hop, Journey, Landed, StopCause, Stopped, WayIn
-from .names import THIS_MACHINE, Answer, Lookup, Name, is_ip_address, is_this_machine
+from .names import THIS_MACHINE, Answer, Lookup, Name, is_ip_address, is_this_machine, read_ip_address
 from .observed import Fault, Seen, Tries, Unseen
 from .origins import Origin
 from .pages import Move, MoveKind, Page, Redirected, Reference, Statement, StatementKind, Use
@@ -110,4 +110,5 @@ __all__ = [
     "WayIn",
     "is_ip_address",
     "is_this_machine",
+    "read_ip_address",
 ]

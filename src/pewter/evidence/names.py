@@ -1,6 +1,7 @@
 """What the name service said."""
 
 import ipaddress
+import re
 
 import msgspec
 
@@ -54,13 +55,26 @@ class Name(msgspec.Struct, frozen=True, omit_defaults=True):
         return tuple(dict.fromkeys(found))
 
 
+_ZONE = re.compile(r"[A-Za-z0-9._~-]{1,15}")
+"""An IPv6 zone identifier (RFC 4007 section 11): an interface's name or number, in the characters of RFC 6874."""
+
+
+def read_ip_address(text: str) -> str:
+    """An IP address, written in short; ValueError for what is none, or has a zone that no interface is called."""
+    address = str(ipaddress.ip_address(text))
+    zone = address.partition("%")[1:]
+    if zone[0] and not _ZONE.fullmatch(zone[1]):
+        raise ValueError(f"{text[:60]!r} has no zone identifier that an interface can have")
+    return address
+
+
 @kept(most=1024)
 def is_ip_address(host: str) -> bool:
     """Whether a host is an IP address, without brackets; everything else is a name."""
     if ":" not in host and not host[-1:].isdecimal():
         return False
     try:
-        ipaddress.ip_address(host)
+        read_ip_address(host)
     except ValueError:
         return False
     return True

@@ -224,14 +224,19 @@ class Case(WorksOutOnce):
         With ``absent`` also those to a page that does not exist.  Of recorded ones only navigations count:
         those that show a page or lead on.
         """
-        for journey in self.evidence.journeys:
-            start = read_url(journey.start)
-            if journey.reason is WayIn.MOVED:
-                continue  # the rest of another way in
-            if journey.reason is WayIn.RECORDED and (start.host not in self.site_names or not _is_navigation(journey)):
-                continue
+        for journey, start in self._all_ways_in:
             if (scheme is None or start.scheme == scheme) and (absent or journey.reason is not WayIn.ABSENT):
                 yield journey, start
+
+    @functools.cached_property
+    def _all_ways_in(self) -> tuple[tuple[Journey, Url], ...]:
+        """Without the rest of another way in."""
+        read = ((each, read_url(each.start)) for each in self.evidence.journeys if each.reason is not WayIn.MOVED)
+        return tuple(
+            (journey, start)
+            for journey, start in read
+            if journey.reason is not WayIn.RECORDED or (start.host in self.site_names and _is_navigation(journey))
+        )
 
     def addresses_of(self, name: str) -> tuple[str, ...]:
         """At which it was looked at."""

@@ -1,6 +1,7 @@
 """Questions to name servers over our own sockets: each once in a look, to few at a time, and none without a bound."""
 
 import asyncio
+import collections
 import contextlib
 import errno
 import time
@@ -13,6 +14,7 @@ import msgspec
 from pewter.evidence import AskedServer, DnsSeen, Question, Reply, Unanswered, Way
 from pewter.names.messages import build_query, read_reply
 from pewter.octets import DecodeError
+from pewter.web.suffixes import registrable_domain
 
 from .routes import Destination
 from .slots import BudgetSpent, Priority, Slots
@@ -29,6 +31,9 @@ DIRECT_SECONDS = 8.0
 
 MAX_QUESTIONS = 300
 """Of one look."""
+
+MAX_OF_ANOTHERS = 60
+"""About names of one registrable domain that is not the site's: what a site names is no reason to burden others."""
 
 UNDER_WAY = 4
 """To one server at a time."""
@@ -117,8 +122,13 @@ class Asker:
     not_asked: dict[str, None] = field(default_factory=dict)
     no_ipv6: bool = False
     hosts_file: tuple[tuple[str, str], ...] = ()
+    own_domains: frozenset[str] | None = None
+    """Registrable domains of the site; None where it is not known whose names are asked for."""
+
     deadline: float | None = None
     """Of direct questions; on the loop's clock."""
+
+    _of_anothers: collections.Counter[str] = field(default_factory=collections.Counter)
 
     def add_resolver(self, addresses: Sequence[tuple[str, int]]) -> int:
         """A resolver, or several that stand in for each other."""
@@ -208,6 +218,8 @@ class Asker:
         known = self._shared_answer(server, name, kind, way)
         if known is not None:
             return known
+        if self._is_anothers_and_enough(name):
+            return Unanswered.TOO_MANY
         is_resolver = self.servers[number].is_resolver
         loop = asyncio.get_running_loop()
         if not is_resolver and self.deadline is None:
@@ -243,6 +255,17 @@ class Asker:
         if not server.heard and why is Unanswered.SILENT:
             server.silent = True
         return why
+
+    def _is_anothers_and_enough(self, name: str) -> bool:
+        """Counts a question about a name; whether there were enough about its domain."""
+        domain = registrable_domain(name) or name
+        if self.own_domains is None or domain in self.own_domains:
+            return False
+        self._of_anothers[domain] += 1
+        if self._of_anothers[domain] <= MAX_OF_ANOTHERS:
+            return False
+        self.not_asked[f"more than {MAX_OF_ANOTHERS} questions about names of {domain}"] = None
+        return True
 
     def _shared_answer(self, server: _Server, name: str, kind: str, way: Way) -> Reply | None:
         if self.shared is None:

@@ -3,7 +3,6 @@
 import asyncio
 import contextlib
 import functools
-import ipaddress
 import sys
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,6 +19,7 @@ from pewter.evidence import (
     Way,
     is_ip_address,
     is_this_machine,
+    read_ip_address,
 )
 from pewter.names.aliases import targets_in
 from pewter.names.answers import final_data
@@ -121,7 +121,7 @@ def resolvers_in(text: str) -> Iterator[str]:
         words = line.split()
         if len(words) > 1 and words[0] == "nameserver":
             with contextlib.suppress(ValueError):
-                yield str(ipaddress.ip_address(words[1]))
+                yield read_ip_address(words[1])
 
 
 def _of_the_registry() -> Iterator[str]:

@@ -4,12 +4,12 @@ A route makes a staging server, an origin behind a CDN, or the simulated site re
 names and addresses that visitors use.
 """
 
-import ipaddress
 import re
 
 import msgspec
 
 from pewter.errors import UsageError
+from pewter.evidence import read_ip_address
 from pewter.places import socket_text
 from pewter.web.urls import InvalidUrl, read_host
 
@@ -61,7 +61,7 @@ def read_route(text: str) -> Route:
     host, port = _read_side(text, here)
     to_host, to_port = _read_side(text, there)
     try:
-        to_address = str(ipaddress.ip_address(to_host))
+        to_address = read_ip_address(to_host)
     except ValueError:
         message = f"--route {text!r}: {to_host!r} is no IP address. A route leads to an address, as in 192.0.2.7:8443."
         raise UsageError(message) from None
@@ -91,14 +91,14 @@ def read_resolver(text: str) -> tuple[str, int]:
 def _read_address_and_port(text: str, option: str) -> tuple[str, int | None]:
     """``192.0.2.53`` or ``[2001:db8::53]:5353``; UsageError names the option."""
     try:
-        return str(ipaddress.ip_address(text)), None
+        return read_ip_address(text), None
     except ValueError:
         pass
     match = _SIDE.fullmatch(text)
     try:
         if match is None:
             raise ValueError
-        address = str(ipaddress.ip_address(match["host"].strip("[]")))
+        address = read_ip_address(match["host"].strip("[]"))
         port = int(match["port"]) if match["port"] else None
         if port is not None and not 0 < port < 65536:
             raise ValueError
@@ -109,7 +109,7 @@ def _read_address_and_port(text: str, option: str) -> tuple[str, int | None]:
 
 def _read_side(whole: str, side: str) -> tuple[str, int | None]:
     try:
-        return str(ipaddress.ip_address(side)), None  # an IPv6 address without brackets
+        return read_ip_address(side), None  # an IPv6 address without brackets
     except ValueError:
         pass
     match = _SIDE.fullmatch(side)

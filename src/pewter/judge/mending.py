@@ -256,7 +256,7 @@ def _of_host(case: HasHosts, host: str) -> Situation:
         landing=in_url(landing) if landing else "",
         canonical=case.canonical,
         port=next((read_url(hop.url).port for hop in secure), 443),
-        names=tuple(map(in_url, case.resolving_names)),
+        names=case.once("resolving names in URLs", lambda: tuple(map(in_url, case.resolving_names))),
         max_age=getattr(policy, "max_age", None),
         sts=fields[0].strip() if fields else "",
         policy=next(

@@ -4,6 +4,7 @@ What a site says of itself (names of hosts and cookies, policies) goes into the 
 what is harmless in every one of their languages is ever filled in.  Where something else came, there are no lines.
 """
 
+import functools
 import re
 from collections.abc import Iterable, Iterator, Sequence
 
@@ -75,8 +76,12 @@ class Situation(msgspec.Struct, frozen=True):
     @property
     def is_harmless(self) -> bool:
         """Whether every name in it can stand in a configuration."""
-        hosts = (self.host, self.landing or self.host, *self.names)
-        return all(_HOST.fullmatch(each) and ".." not in each for each in hosts) and 0 < self.port < 1 << 16
+        return _are_hosts((self.host, self.landing or self.host)) and _are_hosts(self.names) and 0 < self.port < 1 << 16
+
+
+@functools.lru_cache(maxsize=256)
+def _are_hosts(names: tuple[str, ...]) -> bool:
+    return all(_HOST.fullmatch(each) and ".." not in each for each in names)
 
 
 _HOW = (", in place of ", ", take out ", ", beside what is there", ", before what is there", ", behind what is there")
@@ -159,12 +164,15 @@ def _pieces(
     if not all(_holds(condition, situation) for condition in template.when):
         return
     values = _values(situation)
+    if "@names" in f"{template.lines}{template.per_host}{template.note}":
+        names = tuple(dict.fromkeys((situation.host, *situation.names)))
+        values |= {"names": " ".join(names), "names_pattern": "|".join(map(re.escape, names))}
     if template.per_host:
         hosts = (_values(each) for each in situations[:MAX_HOSTS] if each.is_harmless)
         values["per_host"] = "\n".join(_fill(template.per_host.strip("\n"), each) for each in hosts)
     if template.per_name:
-        names = ({**values, "host": name} for name in dict.fromkeys((*situation.names, situation.host)))
-        values["per_name"] = "\n".join(_fill(template.per_name.strip("\n"), each) for each in names)
+        each_of = ({**values, "host": name} for name in dict.fromkeys((*situation.names, situation.host)))
+        values["per_name"] = "\n".join(_fill(template.per_name.strip("\n"), each) for each in each_of)
     if template.each == "cookie":
         for cookie in filter(_COOKIE.fullmatch, situation.cookies):
             rules = (rule, *(other for name, other in situation.cookie_gaps if name == cookie))
@@ -232,7 +240,6 @@ def _age(situation: Situation) -> int:
 
 def _values(situation: Situation) -> dict[str, str]:
     port = "" if situation.port == 443 else f":{situation.port}"
-    names = dict.fromkeys((situation.host, *situation.names))
     return {
         "host": situation.host,
         # Apache httpd takes no IPv6 address as a ServerName.
@@ -243,8 +250,6 @@ def _values(situation: Situation) -> dict[str, str]:
         "canonical": situation.canonical,
         "sts": situation.sts,
         "port": str(situation.port),
-        "names": " ".join(names),
-        "names_pattern": "|".join(map(re.escape, names)),
         "policy": f"{situation.policy.strip().rstrip(';')}; " if situation.policy.strip(" ;") else "",
         "age": str(_age(situation)),
         "directives": "; ".join(("", *_kept(situation))),

@@ -93,7 +93,10 @@ def _target(path: Path) -> Path:
     """Where a link leads: it stays a link.  FileError for what is there and no ordinary file."""
     if path.exists() and not path.is_file():
         raise FileError(f"{path} cannot be written: it is no ordinary file.")
-    return path.resolve()
+    try:
+        return path.resolve()
+    except RuntimeError as exc:  # as Python up to 3.12 says it
+        raise FileError(f"{path} cannot be written: its links lead in a circle.") from exc
 
 
 def _temporary(target: Path) -> Path:

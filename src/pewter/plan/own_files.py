@@ -1,6 +1,7 @@
 """The reviewer's own files: what is trusted, what lies on the server, keys of logs, recordings of a browser."""
 
 import datetime
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -13,6 +14,8 @@ from pewter.web.har import MAX_FILE, HarError, Recording, read_har
 from .files import read_bounded
 
 MAX_TRUST_FILE = 16 << 20
+RECORDING_SECONDS = 10.0
+"""For the pages of one recording."""
 
 
 def read_trust_file(path: Path) -> list[Certificate]:
@@ -54,7 +57,8 @@ def read_har_file(path: Path, say: Callable[[str], None]) -> Recording:
     """Journeys and pages of a recording; FileError for what is none."""
     octets = read_bounded(path, MAX_FILE, "HAR recording: record again with less, or without contents")
     try:
-        found = read_har(octets, datetime.datetime.now(datetime.UTC))
+        until = time.monotonic() + RECORDING_SECONDS
+        found = read_har(octets, datetime.datetime.now(datetime.UTC), lambda: time.monotonic() < until)
     except HarError as exc:
         raise FileError(f"{path} is no HAR recording: {exc}. Browsers save one from their network panel.") from exc
     for words in found.left_out:

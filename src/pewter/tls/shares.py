@@ -7,12 +7,15 @@ from collections.abc import Callable
 
 import msgspec
 from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.backends import default_backend
 from cryptography.hazmat.primitives import serialization
 from cryptography.hazmat.primitives.asymmetric import ec, x448, x25519
 
 from pewter.octets import DecodeError
 
 from .codepoints import Group, group_name
+
+default_backend()  # what it loads is loaded before connections may have taken every descriptor
 
 _CURVES: dict[int, type[ec.EllipticCurve]] = {
     Group.SECP256R1: ec.SECP256R1,

@@ -7,7 +7,7 @@ only the names.  Of the answers' fields only those are kept that a rule reads.
 import base64
 import binascii
 import datetime
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import TypeVar
 
 import msgspec
@@ -37,8 +37,8 @@ from .urls import InvalidUrl, Url, read_url
 MAX_ENTRIES = 5000
 MAX_PAGE_TEXT = 1 << 20
 MAX_FILE = 160 << 20
-MAX_PAGES, MAX_ALL_TEXT = 400, 16 << 20
-"""Pages that are read, and octets of them all."""
+MAX_PAGES, MAX_ALL_TEXT, MAX_ALL_URLS = 200, 8 << 20, 4 << 20
+"""Pages that are read, octets of them all, and characters of the addresses that they refer to."""
 
 MAX_ENTRY = 8 << 20
 """Octets of an entry with its contents; of a longer one the contents are passed over."""
@@ -118,13 +118,14 @@ class Recording(msgspec.Struct, frozen=True):
     """In words, what was too much to be read."""
 
 
-def read_har(octets: bytes, at: datetime.datetime) -> Recording:
+def read_har(octets: bytes, at: datetime.datetime, may_go_on: Callable[[], bool] = lambda: True) -> Recording:
     """Journeys and pages of a recording; HarError for what is none.
 
     Entries that lead to one another by a redirect are one journey.  ``at`` stands for a time that cannot be read.
-    Entries are read one after the other, so that the contents of only one are in memory at a time.
+    Entries are read one after the other, so that the contents of only one are in memory at a time; pages only
+    while ``may_go_on`` says so.
     """
-    reading = _Reading(at)
+    reading = _Reading(at, may_go_on)
     try:
         entries = msgspec.json.decode(octets, type=_Har).log.entries
         hops = [found for entry in entries[:MAX_ENTRIES] if (found := reading.hop(entry)) is not None]
@@ -134,16 +135,18 @@ def read_har(octets: bytes, at: datetime.datetime) -> Recording:
     if len(entries) > MAX_ENTRIES:
         left_out.append(f"{len(entries) - MAX_ENTRIES:,} answers behind the first {MAX_ENTRIES:,}")
     if reading.passed_over:
-        left_out.append(f"the contents of {counted(reading.passed_over, 'page')}, over {MAX_ALL_TEXT >> 20} MiB in all")
+        left_out.append(f"the contents of {counted(reading.passed_over, 'page')}: too much to be read")
     return Recording(tuple(_journeys(hops)), tuple(reading.pages.values()), tuple(left_out))
 
 
 class _Reading:
     """The pages of a recording, within their bounds."""
 
-    def __init__(self, at: datetime.datetime) -> None:
+    def __init__(self, at: datetime.datetime, may_go_on: Callable[[], bool]) -> None:
         self._at = at
+        self._may_go_on = may_go_on
         self._text_left = MAX_ALL_TEXT
+        self._urls_left = MAX_ALL_URLS
         self.pages: dict[tuple[str, str], Page] = {}
         self.passed_over = 0
 
@@ -174,7 +177,7 @@ class _Reading:
     def _page(self, content: _Content | None, url: Url) -> Page | None:
         if content is None or not content.text or "html" not in content.mime_type.lower():
             return None
-        if self._text_left <= 0 or len(self.pages) >= MAX_PAGES:
+        if min(self._text_left, self._urls_left) <= 0 or len(self.pages) >= MAX_PAGES or not self._may_go_on():
             self.passed_over += 1
             return None
         octets = _octets_of(content)
@@ -182,6 +185,9 @@ class _Reading:
             return None
         self._text_left -= min(len(octets), MAX_PAGE_TEXT)
         page = read_page(octets[:MAX_PAGE_TEXT], url, "text/html; charset=utf-8", truncated=len(octets) > MAX_PAGE_TEXT)
+        self._urls_left -= sum(
+            len(each.url) for parts in (page.references, page.statements, page.moves) for each in parts
+        )
         return msgspec.structs.replace(
             page,
             title="",

@@ -4,13 +4,13 @@ The parser is ada's, which browsers' own tests were written for; here stands wha
 words why a text is none.
 """
 
-import ipaddress
 import re
 from urllib.parse import quote
 
 import ada_url
 import msgspec
 
+from pewter.evidence import read_ip_address
 from pewter.kept import kept
 from pewter.places import Place, of_url
 
@@ -155,7 +155,7 @@ def read_host(text: str) -> str:
     Stricter than what a browser takes from a link: InvalidUrl for what no name service holds.
     """
     try:
-        return str(ipaddress.ip_address(text))
+        return read_ip_address(text)
     except ValueError:
         pass
     name = text.removesuffix(".").lower()

@@ -40,7 +40,7 @@ MAX_SERVERS = 13
 """Of one zone, by name."""
 
 MAX_ADDRESSES = 20
-"""Of all servers of a zone."""
+"""Of all servers of a zone that one set names."""
 
 PARENT_SERVERS = 3
 REPEATS = 3
@@ -60,6 +60,7 @@ def begin(scene: Scene) -> None:
             if sibling is not None:
                 names.setdefault(sibling)
     scene.network.names.asker.hosts_file = in_hosts_file(names)
+    scene.network.names.asker.own_domains = frozenset(registrable_domain(name) or name for name in names)
     asked = tuple(name for name in names if not is_ip_address(name) and not _is_routed(scene, name))
     if asked:
         scene.start(_DnsLook(scene, asked).run(), "name servers")
@@ -240,14 +241,18 @@ class _DnsLook:
         if len(servers) > MAX_SERVERS:
             left = len(servers) - MAX_SERVERS
             self.asker.not_asked[f"{left} of the {len(servers)} name servers of {zone}: {MAX_SERVERS} are asked"] = None
-        tasks = (self._ask_by_name(server, glue, zone, names, label) for server in servers[:MAX_SERVERS])
+        asked: set[str] = set()
+        tasks = (self._ask_by_name(server, glue, zone, names, label, asked) for server in servers[:MAX_SERVERS])
         await together(*tasks)
 
     async def _ask_by_name(
-        self, server: str, glue: dict[str, frozenset[str]], zone: str, names: Sequence[str], label: str
+        self, server: str, glue: dict[str, frozenset[str]], zone: str, names: Sequence[str], label: str, asked: set[str]
     ) -> None:
-        destinations = await self._destinations(server, sorted(glue.get(server, ())))
-        for destination in destinations[:MAX_ADDRESSES]:
+        for destination in await self._destinations(server, sorted(glue.get(server, ()))):
+            asked.add(destination.address)
+            if len(asked) > MAX_ADDRESSES:
+                self.asker.not_asked[f"more than {MAX_ADDRESSES} addresses of the name servers of {zone}"] = None
+                return
             await self._ask_server(self.asker.add_server(destination, server), zone, names, label)
 
     async def _ask_server(self, number: int, zone: str, names: Sequence[str], label: str) -> None:
