@@ -70,7 +70,7 @@ def test_what_is_kept_waits_no_more_and_is_kept_once(ledger):
     assert row["looked_at"] == NOW
     assert GapRow("hsts/absent", "weakens", f"name {HOST}") in ledger.gap_set(HOST, 1)
     assert ("hsts/absent", "weakens", 1) in ledger.rules()
-    assert {each.kind for _, each in ledger.ends()} >= {"certificate", "renewal due"}
+    assert {each.kind for _, each, _ in ledger.ends()} >= {"certificate", "renewal due"}
     assert ledger.review(HOST) == reviewed()[1]
     with pytest.raises(FileError, match=r"holds no review of b\.example"):
         ledger.review("b.example")
@@ -183,3 +183,24 @@ def test_a_newer_format_is_refused(tmp_path):
     for opens in (Ledger.open_to_write, Ledger.open_to_read):
         with pytest.raises(FileError, match="has the format 9; this Pewter reads format 1"):
             opens(tmp_path / "s")
+
+
+def test_what_ends_is_told_by_the_last_run_that_saw_it(ledger):
+    """However many runs a site has been down since."""
+    ledger.take_list(sites(HOST))
+    found, packed = summary()
+    ledger.keep(ledger.begin("{}", None, NOW), found, packed)
+    whole = [each for _, each, seen in ledger.ends() if not seen]
+    ledger.end(1, NOW)
+    for run in range(2, 6):
+        ledger.keep(ledger.begin("{}", Again("all"), NOW), summary_of_failure(HOST, "down", NOW, 1.0), None)
+        assert [(each, seen) for _, each, seen in ledger.ends()] == [
+            (each, f"{NOW:%Y-%m-%dT%H:%M:%SZ}") for each in whole
+        ]
+        ledger.end(run, NOW)
+    ledger.keep(ledger.begin("{}", Again("all"), NOW), found, packed)
+    assert [(each, seen) for _, each, seen in ledger.ends()] == [(each, "") for each in whole]
+    ledger.end(6, NOW)
+    ledger.keep(ledger.begin("{}", Again("all"), NOW), found, packed)
+    kept = ledger._db.execute("select distinct run from rows order by run").fetchall()
+    assert kept == [(6,), (7,)]

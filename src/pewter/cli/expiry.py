@@ -21,5 +21,5 @@ def run_expiry(request: ExpiryRequest, write: Sequence[Path]) -> int:
     for file in write:
         write_whole(file, OF_ENDINGS.render(file.suffix, found.endings, found.at))
         say(f"wrote {file}")
-    print_text(render_endings(found.endings, found.at, output_width(), output_marks()))
+    print_text(render_endings(found.endings, found.at, output_width(), output_marks(), found.notes))
     return 0

@@ -18,8 +18,14 @@ WIDEST, SOON, _LEAST_WORDS = 100, 30, 14
 """Columns; days; columns of a remark below which it says nothing."""
 
 
-def render_endings(endings: Sequence[Ending], at: datetime.datetime, width: int, marks: Marks = UNICODE) -> Text:
-    """A line each: how urgent, when, what; each file named once."""
+def render_endings(
+    endings: Sequence[Ending],
+    at: datetime.datetime,
+    width: int,
+    marks: Marks = UNICODE,
+    notes: Sequence[str] = (),
+) -> Text:
+    """A line each: how urgent, when, what; each file named once; at the end ``notes``, a sentence each."""
     sheet = Sheet(max(MIN_WIDTH, min(width, WIDEST)), marks)
     if not endings:
         sheet.line("Nothing that was seen ends.")
@@ -45,6 +51,10 @@ def render_endings(endings: Sequence[Ending], at: datetime.datetime, width: int,
         sheet.line()
         for position, source in enumerate(sources, start=1):
             sheet.line(f"[{position}] ", (source, "dim"))
+    if notes:
+        sheet.line()
+    for note in notes:
+        sheet.flow("", (note, ""), "", (marks.unknown, ""))
     return sheet.text
 
 

@@ -31,6 +31,7 @@ KEPT_RUNS = 2
 
 _ROW_FIELDS = SiteRow.__struct_fields__
 _LAST_ROW = "exists (select 1 from rows where rows.site = sites.site and rows.run = sites.run"
+_LAST_TOLD = "(select max(run) from ends where site = ? and kind = 'certificate')"
 _SCHEMA = f"""
 create table runs (run integer primary key, begun text not null, options text not null, ended text);
 create table sites (
@@ -220,9 +221,11 @@ class Ledger:
         return count
 
     def _drop_old(self, site: str) -> None:
+        """All but the last runs; of what ends also what was seen last, however long ago."""
         runs = [run for (run,) in self._db.execute("select run from rows where site = ? order by run desc", (site,))]
+        (telling,) = self._db.execute(f"select {_LAST_TOLD}", (site,)).fetchone()
         for run in runs[KEPT_RUNS:]:
-            for table in ("rows", "gaps", "ends", "reviews"):
+            for table in ("gaps", "reviews", *(() if run == telling else ("rows", "ends"))):
                 self._db.execute(f"delete from {table} where site = ? and run = ?", (site, run))
 
     def end(self, run: int, now: datetime.datetime) -> None:
@@ -268,16 +271,19 @@ class Ledger:
                 "group by rule, level order by n desc, rule, level"
             ).fetchall()
 
-    def ends(self) -> Iterator[tuple[str, EndRow]]:
-        """What ends, by site."""
+    def ends(self) -> Iterator[tuple[str, EndRow, str]]:
+        """What ends, by site, as the last run tells that saw a certificate; when that was, where it is not the last."""
+        telling = f"coalesce({_LAST_TOLD.replace('?', 'sites.site')}, sites.run)"
         with _failing(self.path):
             found = self._db.execute(
-                "select ends.site, at, kind, place, words from sites join ends on ends.site = sites.site and "
-                "ends.run = sites.run where sites.listed order by at"
+                "select ends.site, at, kind, place, words, case when ends.run = sites.run then '' else looked_at end "
+                "from sites join ends on ends.site = sites.site "
+                "join rows on rows.site = ends.site and rows.run = ends.run "
+                f"where sites.listed and ends.run = {telling} order by at"
             )
             for row in found:
-                site, at, kind, place, words = _typed(self.path, row, _END, (1,))
-                yield site, EndRow(datetime.datetime.fromisoformat(at), kind, place, words)
+                site, at, kind, place, words, seen = _typed(self.path, row, _END, (1,))
+                yield site, EndRow(datetime.datetime.fromisoformat(at), kind, place, words), seen
 
     def sites_with_two_runs(self) -> Iterator[tuple[str, int, int]]:
         """Sites with an earlier run beside the last: the site, the earlier, the last."""
@@ -418,7 +424,7 @@ _ROW = tuple.__class_getitem__(tuple(_IN_SQLITE.get(_HINTS.get(name, int), _HINT
 _MOMENTS = tuple(
     n for n, name in enumerate(_IN_ROWS) if _HINTS.get(name) in (datetime.datetime, datetime.datetime | None)
 )
-_GAP, _END = tuple[str, str, str, str, int], tuple[str, str, str, str, str]
+_GAP, _END = tuple[str, str, str, str, int], tuple[str, str, str, str, str, str]
 
 
 def _typed(file: Path, row: tuple[Any, ...], kinds: Any, moments: Sequence[int] = ()) -> tuple[Any, ...]:

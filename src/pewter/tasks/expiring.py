@@ -8,7 +8,8 @@ import msgspec
 
 from pewter.errors import FileError
 from pewter.expectations import Expectations
-from pewter.judge.endings import Ending, EndingKind, endings_of, endings_of_certificate, soonest_first
+from pewter.judge.endings import Ending, EndingKind, endings_of_certificate, soonest_first
+from pewter.judge.last_seen import LastSeen
 from pewter.pki import Certificate, read_certificate
 from pewter.plan.own_files import read_certificate_file
 from pewter.plan.saved_reviews import read_saved
@@ -33,45 +34,44 @@ class Endings(msgspec.Struct, frozen=True):
 
     endings: tuple[Ending, ...]
     at: datetime.datetime
+    notes: tuple[str, ...] = ()
+    """Sentences on newer looks that did not see what an older one tells."""
 
 
 def expiry(request: ExpiryRequest, around: Surroundings | None = None) -> Endings:
     """Raises UsageError or FileError for what cannot be read; of a folder, what cannot is left out and said."""
     around = around or Alone()
     at = read_as_of(request.as_of) or around.now()
-    return Endings(tuple(soonest_first(_endings_in(request.sources, around.say))), at)
-
-
-def _endings_in(sources: Sequence[Path], say: Callable[[str], None]) -> Iterator[Ending]:
-    """Of several reviews of one site the newest tells; older ones are left out."""
-    for source in sources:
+    found: list[Ending] = []
+    sites: dict[str, LastSeen] = {}
+    for source in request.sources:
         if (source / SURVEY).is_file():
-            yield from _of_survey(source)
-    newest: dict[str, tuple[datetime.datetime, list[Ending]]] = {}
-    for file in _files(sources):
+            found += _of_survey(source)
+    for file in _files(request.sources):
         try:
             if file.suffix != ".json":
-                yield from _of_certificates(file, say)
+                found += _of_certificates(file, around.say)
                 continue
             review = read_saved(file)
         except FileError as exc:
-            if file in sources:
+            if file in request.sources:
                 raise
-            say(f"left out: {exc}")
+            around.say(f"left out: {exc}")
             continue
-        site = review.evidence.plan.first
-        if site not in newest or review.evidence.begun > newest[site][0]:
-            newest[site] = review.evidence.begun, list(endings_of(review, file.name))
-    for _, found in newest.values():
-        yield from found
+        sites.setdefault(review.evidence.plan.first, LastSeen()).add(review, file.name)
+    for site in sites.values():
+        found += site.endings()
+    notes = tuple(note for site in sites.values() for note in site.notes())
+    return Endings(soonest_first(found), at, notes)
 
 
 def _of_survey(folder: Path) -> Iterator[Ending]:
     from pewter.survey.store import Ledger  # noqa: PLC0415
 
     with Ledger.open_to_read(folder) as ledger:
-        for _, each in ledger.ends():
-            yield Ending(each.at, EndingKind(each.kind), each.where, each.words, folder.name)
+        for _, each, seen in ledger.ends():
+            words = f"{each.words}; seen last on {seen[:10]}" if seen else each.words
+            yield Ending(each.at, EndingKind(each.kind), each.where, words, folder.name)
 
 
 def _files(sources: Sequence[Path]) -> Iterator[Path]:
