@@ -20,7 +20,12 @@ from pewter.mends.kinds import Kind
 from pewter.plan.server_files import read_server_files
 
 REAL = tomllib.loads((Path(__file__).parents[1] / "mends" / "real.toml").read_text(encoding="utf-8"))["site"]
-TEXTS = [(Kind(site["kind"]), text.replace("{folder}", "/f")) for site in REAL for text in site["files"].values()]
+TEXTS = [
+    (Kind(site["kind"]), text.replace("{folder}", "/f"))
+    for site in REAL
+    for name, text in site["files"].items()
+    if not name.startswith("site/")
+]
 
 
 def whole(nodes):

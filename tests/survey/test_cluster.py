@@ -26,6 +26,7 @@ from pewter.lab.world import WorldThread
 from pewter.survey import cluster
 from pewter.survey.cluster import ClusterSurvey
 from pewter.survey.local import LocalSurvey
+from pewter.survey.settings import Settings
 from pewter.survey.sites import read_list
 from pewter.survey.store import Ledger
 from support.generated_chains import CLIENT, SERVER
@@ -121,7 +122,7 @@ def two_workers(dask):
 def surveyed(survey, crowd, folder, *, most=SITES, watcher=None, **more):
     with Ledger.open_to_write(folder) as ledger:
         ledger.take_list(read_list("\n".join(list(crowd.kinds)[:most]).encode(), "list").sites)
-        run = ledger.begin("{}", None, crowd.now)
+        run = ledger.begin(Settings(), None, crowd.now)
         # Few at a time: the lab serves them all from this one process, and slow sites must not seem silent.
         gently = msgspec.structs.replace(settings(crowd), sites_under_way=6, first_seconds=10.0, seconds=60.0)
         work = survey(ledger, run, gently, watcher or Watcher(), **more)

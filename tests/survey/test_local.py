@@ -100,7 +100,7 @@ def surveyed(crowd, folder, names=None, command=None, **more):
     watcher = Watcher()
     with Ledger.open_to_write(folder) as ledger:
         ledger.take_list(read_list("\n".join(names or crowd.kinds).encode(), "list").sites)
-        run = ledger.begin("{}", None, crowd.now)
+        run = ledger.begin(Settings(), None, crowd.now)
         survey = LocalSurvey(ledger, run, settings(crowd, **more), watcher, **({"command": command} if command else {}))
         asyncio.run(survey.go())
         return [row_of(values) for values in ledger.rows()], watcher, ledger.counts()
@@ -365,7 +365,7 @@ def test_a_name_server_that_is_silent_is_told_of_each_site(crowd, tmp_path):
     quiet = settings(crowd)
     with Ledger.open_to_write(tmp_path / "s") as ledger:
         ledger.take_list(read_list("\n".join(list(crowd.kinds)[:5]).encode(), "list").sites)
-        run = ledger.begin("{}", None, crowd.now)
+        run = ledger.begin(Settings(), None, crowd.now)
         broken = msgspec.structs.replace(quiet, resolvers=("127.0.0.1:9",), routes=(), seconds=4.0)
         asyncio.run(LocalSurvey(ledger, run, broken, Watcher()).go())
         rows = [row_of(values) for values in ledger.rows()]
@@ -415,7 +415,7 @@ def test_name_servers_of_every_kind(crowd, tmp_path, answer, delay, errors):
         asked = f"127.0.0.1:{transport.get_extra_info('sockname')[1]}"
         with Ledger.open_to_write(tmp_path / "s") as ledger:
             ledger.take_list(read_list("\n".join(crowd.kinds).encode(), "list").sites)
-            run = ledger.begin("{}", None, crowd.now)
+            run = ledger.begin(Settings(), None, crowd.now)
             of_it = msgspec.structs.replace(settings(crowd, workers=2), resolvers=(asked,))
             await LocalSurvey(ledger, run, of_it, Watcher()).go()
         transport.close()
@@ -479,7 +479,7 @@ def test_hostile_sites_cost_no_other(crowd, tmp_path):
         with Ledger.open_to_write(tmp_path / "s") as ledger:
             names = [*HOSTILE, plain, *crowd.kinds]
             ledger.take_list(read_list("\n".join(names).encode(), "list").sites)
-            run = ledger.begin("{}", None, crowd.now)
+            run = ledger.begin(Settings(), None, crowd.now)
             of_it = msgspec.structs.replace(
                 settings(crowd, workers=1),
                 resolvers=(f"127.0.0.1:{name_server.port}",),
@@ -534,4 +534,4 @@ def test_a_failure_of_the_ledger_ends_it(crowd, tmp_path):
         ledger.take_list(read_list("\n".join(crowd.kinds).encode(), "list").sites)
         ledger.__class__ = Broken
         with pytest.raises(FileError, match=r"the disk is full\."):
-            asyncio.run(LocalSurvey(ledger, ledger.begin("{}", None, crowd.now), settings(crowd), Watcher()).go())
+            asyncio.run(LocalSurvey(ledger, ledger.begin(Settings(), None, crowd.now), settings(crowd), Watcher()).go())

@@ -5,11 +5,13 @@ import sqlite3
 import subprocess
 import sys
 
+import msgspec
 import pytest
 
 from pewter.errors import FileError
 from pewter.judge.review import make_review, write_review
 from pewter.judge.summary import COLUMNS, GapRow, row_of, summary_of, summary_of_failure
+from pewter.survey.settings import Settings
 from pewter.survey.sites import read_list
 from pewter.survey.store import FILE, Again, Ledger, pack
 from support.cases import case, endpoint, handshake, hop, journey
@@ -46,7 +48,7 @@ def waiting(ledger):
 
 def test_what_is_kept_waits_no_more_and_is_kept_once(ledger):
     ledger.take_list(sites("b.example", HOST, "c.example shop.c.example:8443"))
-    run = ledger.begin("{}", None, NOW)
+    run = ledger.begin(Settings(), None, NOW)
     assert list(ledger.waiting()) == [
         ("b.example", "b.example"),
         (HOST, HOST),
@@ -78,23 +80,23 @@ def test_what_is_kept_waits_no_more_and_is_kept_once(ledger):
 
 def test_lists_that_change(ledger):
     ledger.take_list(sites("a.example", HOST))
-    ledger.keep(ledger.begin("{}", None, NOW), *summary())
+    ledger.keep(ledger.begin(Settings(), None, NOW), *summary())
     listed = ledger.take_list(sites(HOST, "new.example"))
-    ledger.begin("{}", None, NOW)
+    ledger.begin(Settings(), None, NOW)
     assert (listed.new, listed.gone) == (1, 1)
     assert (waiting(ledger), ledger.counts()) == (["new.example"], (1, 2))
     back = ledger.take_list(sites("a.example", HOST, "new.example"))
-    ledger.begin("{}", None, NOW)
+    ledger.begin(Settings(), None, NOW)
     assert (back.new, waiting(ledger)) == (0, ["a.example", "new.example"])
 
 
 def test_the_same_list_in_another_order_is_the_same_work(ledger):
     ledger.take_list(sites("a.example", HOST, "b.example"))
-    run = ledger.begin("{}", None, NOW)
+    run = ledger.begin(Settings(), None, NOW)
     ledger.keep(run, *summary())
     listed = ledger.take_list(sites("b.example", HOST, "a.example"))
     # The clock was set back meanwhile.
-    assert ledger.begin("{}", None, NOW - datetime.timedelta(days=400)) == run
+    assert ledger.begin(Settings(), None, NOW - datetime.timedelta(days=400)) == run
     assert (listed.new, listed.gone, waiting(ledger), ledger.counts()) == (0, 0, ["b.example", "a.example"], (1, 3))
 
 
@@ -111,18 +113,18 @@ def test_the_same_list_in_another_order_is_the_same_work(ledger):
 def test_again(ledger, again, looked_at_anew):
     """A run of its own; broken off and begun once more it goes on."""
     ledger.take_list(sites(HOST, "dead.example"))
-    run = ledger.begin("{}", None, NOW)
+    run = ledger.begin(Settings(), None, NOW)
     found, packed = summary()
     ledger.keep(run, found, packed)
     ledger.keep(run, summary_of_failure("dead.example", "port 443: refused", NOW, 1.0), None)
     ledger.end(run, NOW)
     later = NOW + datetime.timedelta(days=10)
-    run = ledger.begin("{}", again, later)
+    run = ledger.begin(Settings(), again, later)
     assert (run, waiting(ledger)) == (1 if again is None else 2, looked_at_anew)
     for key in looked_at_anew[:1]:
         ledger.keep(run, summary_of_failure(key, "refused", later, 1.0), None)
     ledger.take_list(sites(HOST, "dead.example"))
-    assert ledger.begin("{}", again, later) == run
+    assert ledger.begin(Settings(), again, later) == run
     assert waiting(ledger) == looked_at_anew[1:]
     assert [site for site, _, _ in ledger.sites_with_two_runs()] == looked_at_anew[:1]
 
@@ -130,7 +132,7 @@ def test_again(ledger, again, looked_at_anew):
 def test_two_reviews_of_a_site_are_kept(ledger):
     ledger.take_list(sites(HOST))
     for number in range(1, 5):
-        run = ledger.begin("{}", Again("all"), NOW)
+        run = ledger.begin(Settings(), Again("all"), NOW)
         assert run == number
         ledger.keep(run, *summary())
         ledger.end(run, NOW)
@@ -139,7 +141,7 @@ def test_two_reviews_of_a_site_are_kept(ledger):
 
 def test_readers_read_while_it_is_written(ledger, tmp_path):
     ledger.take_list(sites(HOST))
-    ledger.keep(ledger.begin("{}", None, NOW), *summary())
+    ledger.keep(ledger.begin(Settings(), None, NOW), *summary())
     with Ledger.open_to_read(tmp_path / "s") as reader:
         assert len(list(reader.rows())) == 1
     with pytest.raises(FileError, match="is being surveyed by another process"):
@@ -189,18 +191,46 @@ def test_what_ends_is_told_by_the_last_run_that_saw_it(ledger):
     """However many runs a site has been down since."""
     ledger.take_list(sites(HOST))
     found, packed = summary()
-    ledger.keep(ledger.begin("{}", None, NOW), found, packed)
+    ledger.keep(ledger.begin(Settings(), None, NOW), found, packed)
     whole = [each for _, each, seen in ledger.ends() if not seen]
     ledger.end(1, NOW)
     for run in range(2, 6):
-        ledger.keep(ledger.begin("{}", Again("all"), NOW), summary_of_failure(HOST, "down", NOW, 1.0), None)
+        ledger.keep(ledger.begin(Settings(), Again("all"), NOW), summary_of_failure(HOST, "down", NOW, 1.0), None)
         assert [(each, seen) for _, each, seen in ledger.ends()] == [
             (each, f"{NOW:%Y-%m-%dT%H:%M:%SZ}") for each in whole
         ]
         ledger.end(run, NOW)
-    ledger.keep(ledger.begin("{}", Again("all"), NOW), found, packed)
+    ledger.keep(ledger.begin(Settings(), Again("all"), NOW), found, packed)
     assert [(each, seen) for _, each, seen in ledger.ends()] == [(each, "") for each in whole]
     ledger.end(6, NOW)
-    ledger.keep(ledger.begin("{}", Again("all"), NOW), found, packed)
+    ledger.keep(ledger.begin(Settings(), Again("all"), NOW), found, packed)
     kept = ledger._db.execute("select distinct run from rows order by run").fetchall()
     assert kept == [(6,), (7,)]
+
+
+OTHER = {
+    "brief": (Settings(), Settings(is_brief=True), "--brief"),
+    "no longer brief": (Settings(is_brief=True), Settings(), "no --brief"),
+    "areas": (Settings(only=("date",)), Settings(only=("hsts", "date")), "--only hsts --only date"),
+    "a route more": (Settings(), Settings(routes=("x.example=192.0.2.7",)), "--route x.example=192.0.2.7"),
+    "roots": (Settings(), Settings(trust=(b"x",), trusts_given_only=True), "other certificates for --trust, --trust-only"),
+    "time, and gentle no longer": (Settings(gentle=True, seconds=5.0), Settings(seconds=7.5), "no --gentle, --timeout 7.5"),
+    "no time any more": (Settings(seconds=5.0), Settings(), "no --timeout"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("title", OTHER)
+def test_one_run_has_one_set_of_options(ledger, title):
+    first, other, words = OTHER[title]
+    ledger.take_list(sites("a.example", "b.example"))
+    ledger.begin(first, None, NOW)
+    ledger.keep(1, summary_of_failure("a.example", "down", NOW, 1.0), None)
+    with pytest.raises(FileError, match=f"these have {words}. Type the same ones to go on, or --again to begin"):
+        ledger.begin(other, None, NOW)
+    assert ledger.begin(msgspec.structs.replace(first, workers=9, sockets=7), None, NOW) == 1
+    assert waiting(ledger) == ["b.example"]
+    assert ledger.begin(other, Again("all"), NOW) == 2
+    assert waiting(ledger) == ["a.example", "b.example"]
+    ledger.end(2, NOW)
+    with pytest.raises(FileError, match="was begun with other options"):
+        ledger.begin(first, None, NOW)

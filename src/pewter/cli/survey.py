@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from pewter.errors import FileError, UsageError
+from pewter.errors import FileError, NotReviewedError, UsageError
 from pewter.levels import Level
 from pewter.plan.texts import read_level
 from pewter.report.formats import OF_SURVEYS
@@ -12,6 +12,7 @@ from pewter.tasks.surveying import Surveyed, SurveyRequest, show_survey, survey
 
 from .ending import INTERRUPTED, check_files, write_each
 from .output import output_marks, output_width, print_text
+from .saying import say
 from .surroundings import Terminal
 
 
@@ -37,6 +38,12 @@ def _tell(surveyed: Surveyed, files: Sequence[Path], fail_on: Level | None) -> i
     print_text(render_summary(found, output_width(), output_marks()))
     if failed:
         return FileError.exit_status
-    if fail_on is None:
-        return 0
-    return 1 if any(row["worst"] and Level(row["worst"]).rank <= fail_on.rank for row in found.rows) else 0
+    reached = found.reached
+    if fail_on is not None and any(row["worst"] and Level(row["worst"]).rank <= fail_on.rank for row in reached):
+        return 1
+    if not reached:
+        say("no site was reached: of none of them is anything known")
+        return NotReviewedError.exit_status
+    if fail_on is not None and len(reached) < found.sites:
+        say(f"{found.sites - len(reached):,} of {found.sites:,} sites were not reached: nothing is known of them")
+    return 0

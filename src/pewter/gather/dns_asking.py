@@ -4,6 +4,7 @@ import asyncio
 import collections
 import contextlib
 import errno
+import math
 import time
 import weakref
 from collections.abc import Callable, Sequence
@@ -65,6 +66,22 @@ ANSWERS_LAST_SECONDS = 30.0
 MAX_ANSWERS = 600
 
 
+class Pace:
+    """How long servers take of late (RFC 6298 section 2): what is merely waiting there is not sent again and again."""
+
+    def __init__(self) -> None:
+        self._smoothed: dict[tuple[str, int], float] = {}
+
+    def took(self, there: tuple[str, int], seconds: float) -> None:
+        known = self._smoothed.pop(there, seconds)
+        self._smoothed[there] = known + (seconds - known) / 8
+        while len(self._smoothed) > MAX_ANSWERS:
+            del self._smoothed[next(iter(self._smoothed))]
+
+    def seconds(self, there: tuple[str, int]) -> float:
+        return self._smoothed.get(there, 0.0)
+
+
 class SharedAnswers:
     """What looks of one survey share: answers of the last half minute, and the turns of each server.
 
@@ -73,6 +90,7 @@ class SharedAnswers:
 
     def __init__(self, under_way: int = UNDER_WAY) -> None:
         self._under_way = under_way
+        self.pace = Pace()
         # Who waits, holds a turn or may ask for one keeps it alive; nobody else does, so that they do not add up.
         self._turns: weakref.WeakValueDictionary[tuple[str, int], asyncio.Semaphore] = weakref.WeakValueDictionary()
         self._known: dict[tuple[tuple[str, int], str, str, Way], tuple[float, Reply]] = {}
@@ -233,20 +251,22 @@ class Asker:
             if self._sent >= MAX_QUESTIONS and until is None:
                 self.not_asked[f"more than {MAX_QUESTIONS} questions to name servers"] = None
                 return Unanswered.TOO_MANY
+            there = server.addresses[tries % len(server.addresses)]
             left = min(
-                TRY_SECONDS,
-                until - loop.time() if until is not None else TRY_SECONDS,
-                self.deadline - loop.time() if not is_resolver and self.deadline is not None else TRY_SECONDS,
+                max(TRY_SECONDS, 4 * self._usual_seconds(there)),
+                until - loop.time() if until is not None else math.inf,
+                self.deadline - loop.time() if not is_resolver and self.deadline is not None else math.inf,
             )
             if left <= 0:
                 return why if tries else Unanswered.LATE
             self._sent += until is None
-            there = server.addresses[tries % len(server.addresses)]
+            asked_at = loop.time()
             answer = await self._try(there, name, kind, way, left, recursion=is_resolver)
             tries += 1
             if isinstance(answer, Reply):
                 server.heard, server.silent = True, False
                 if self.shared is not None:
+                    self.shared.pace.took(there, loop.time() - asked_at)
                     self.shared.keep(there, name, kind, way, answer)
                 return answer
             why = answer
@@ -266,6 +286,10 @@ class Asker:
             return False
         self.not_asked[f"more than {MAX_OF_ANOTHERS} questions about names of {domain}"] = None
         return True
+
+    def _usual_seconds(self, there: tuple[str, int]) -> float:
+        """For an answer from there, as looks that share with this one know it; 0 where none does."""
+        return self.shared.pace.seconds(there) if self.shared is not None else 0.0
 
     def _shared_answer(self, server: _Server, name: str, kind: str, way: Way) -> Reply | None:
         if self.shared is None:
@@ -328,8 +352,9 @@ class Asker:
         transport, protocol = await asyncio.get_running_loop().create_datagram_endpoint(_Datagrams, remote_addr=there)
         try:
             transport.sendto(query)
+            resend = max(RESEND_SECONDS, 2 * self._usual_seconds(there))
             for _ in range(MAX_STRAY):
-                octets = await self._next(transport, protocol, query)
+                octets = await self._next(transport, protocol, query, resend)
                 if isinstance(octets, Exception):
                     raise octets
                 reply = await self._read(octets, number, name, kind)
@@ -340,12 +365,12 @@ class Asker:
             transport.close()
 
     async def _next(
-        self, transport: asyncio.DatagramTransport, protocol: "_Datagrams", query: bytes
+        self, transport: asyncio.DatagramTransport, protocol: "_Datagrams", query: bytes, resend: float
     ) -> bytes | Exception:
         """The next datagram; the question is sent again until one comes."""
         while True:
             try:
-                async with asyncio.timeout(RESEND_SECONDS):
+                async with asyncio.timeout(resend):
                     return await protocol.come.get()
             except TimeoutError:
                 transport.sendto(query)

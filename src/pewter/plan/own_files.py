@@ -7,9 +7,10 @@ from pathlib import Path
 
 from pewter.errors import FileError
 from pewter.evidence import GivenLog
+from pewter.phrases import counted
 from pewter.pki import Certificate, Log, read_certificate, read_certificate_blocks
 from pewter.pki.pem import read_public_keys
-from pewter.web.har import MAX_FILE, HarError, Recording, read_har
+from pewter.web.har import MAX_ENTRIES, MAX_FILE, HarError, Recording, read_har
 
 from .files import read_bounded
 
@@ -61,6 +62,8 @@ def read_har_file(path: Path, say: Callable[[str], None]) -> Recording:
         found = read_har(octets, datetime.datetime.now(datetime.UTC), lambda: time.monotonic() < until)
     except HarError as exc:
         raise FileError(f"{path} is no HAR recording: {exc}. Browsers save one from their network panel.") from exc
-    for words in found.left_out:
-        say(f"{path}: left out {words}")
+    if found.answers_left_out:
+        say(f"{path}: left out {found.answers_left_out:,} answers behind the first {MAX_ENTRIES:,}")
+    if found.pages_left_out:
+        say(f"{path}: left out the contents of {counted(found.pages_left_out, 'page')}: too much to be read")
     return found

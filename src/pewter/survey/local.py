@@ -32,6 +32,10 @@ MOST_DEATHS = 5
 
 FEWEST_FILES = 128
 
+FIRST_UNDER_WAY, FEWEST_UNDER_WAY = 16, 4
+MOST_LATE = 0.2
+"""Of the time of a look, that a worker's loop may be late before it has fewer sites under way."""
+
 _AGAIN = "the same command goes on where it was, once the installation or the machine is in order"
 
 
@@ -48,6 +52,17 @@ class _Worker:
     ended: bool = False
     is_for_suspects: bool = False
     """It has one site at a time: one that was under way when another worker died."""
+
+    room: float = FIRST_UNDER_WAY
+    """Sites that it has under way: more while it keeps up, fewer when it is late."""
+
+    def adapt(self, done: Done, most: int) -> None:
+        """As TCP does (RFC 5681): one more each time around, a quarter less once it is late."""
+        late = done.late_seconds / max(done.summary.row.seconds, 0.1)
+        if late > MOST_LATE:
+            self.room = max(FEWEST_UNDER_WAY, self.room * (1 - 0.25 / max(self.room, 1)))
+        elif late < MOST_LATE / 2:
+            self.room = min(most, self.room + (1 if self.room < FIRST_UNDER_WAY else 4 / self.room))
 
 
 @dataclass
@@ -170,7 +185,8 @@ class LocalSurvey(Work):
                 await reading
 
     def _has_room(self, worker: _Worker) -> bool:
-        return len(self._dispatch.of_worker(worker.name)) < worker.capacity
+        room = min(worker.capacity, int(worker.room))
+        return len(self._dispatch.of_worker(worker.name)) < room
 
     def _next(self, worker: _Worker) -> Task | None:
         if not worker.is_for_suspects:
@@ -191,6 +207,7 @@ class LocalSurvey(Work):
             elif self._dispatch.done(message.key) is not None:
                 self._keep(message)
                 self._give_up_the_deadly()
+                worker.adapt(message, self.settings.sites_under_way)
             self._woken()
         worker.ended = True
         self._woken()

@@ -7,7 +7,7 @@ from collections import Counter
 
 import msgspec
 
-from pewter.evidence import Fault, Target, Way
+from pewter.evidence import Evidence, Fault, StopCause, Stopped, Target, Unseen, Way
 from pewter.facts.case import Case
 from pewter.gather.budget import Budget
 from pewter.gather.dns_asking import SharedAnswers
@@ -19,10 +19,14 @@ from pewter.gather.slots import Pool
 from pewter.gather.together import together
 from pewter.judge.review import make_review, write_review
 from pewter.judge.summary import Summary, summary_of, summary_of_failure
+from pewter.levels import Level
 from pewter.plan.texts import read_target
 
 from .settings import Order, Settings
 from .store import pack
+
+LATE_SECONDS = 0.5
+"""In one look: from there on what was not answered in time may have been asked, or read, too late."""
 
 BUDGET = Budget(connections=3000, endpoints=100)
 
@@ -38,6 +42,12 @@ class Done(msgspec.Struct, frozen=True, tag="done"):
     summary: Summary
     review: bytes | None
     """Packed; None where there is none."""
+
+    late_seconds: float = 0.0
+    """That the worker's loop was late in this time: it had more to do than it can."""
+
+    in_doubt: bool = False
+    """Something that was not answered in time decides, while the worker was late: it is no word on the site yet."""
 
 
 class Looker:
@@ -68,12 +78,16 @@ class Looker:
     async def _look(self, order: Order) -> Done:
         plan = msgspec.structs.replace(self._plan, targets=read_targets(order.targets))
         network = Network.for_plan(plan, BUDGET, self.shared, self._routes)
+        late = self.shared.lag.seconds
         for known in order.known:
             network.names.asker.teach(0, known.name, known.kind, Way.RESOLVED, known.reply)
         evidence = await look(plan, self._given, Silence(), network, BUDGET)
         case = Case(evidence, self.settings.terms, evidence.begun, self._given.stores)
         review = make_review(case)
-        return Done(order.key, summary_of(order.key, review, case), pack(write_review(review)))
+        late = self.shared.lag.seconds - late
+        summary = summary_of(order.key, review, case)
+        in_doubt = late > LATE_SECONDS and summary.row.worst in _DECIDES and _was_cut_short(evidence)
+        return Done(order.key, summary, pack(write_review(review)), late, in_doubt)
 
     def _own(self, addresses: tuple[str, ...]) -> None:
         for address in addresses:
@@ -86,6 +100,17 @@ class Looker:
             if not self._owned[address]:
                 del self._owned[address]
                 self.shared.pool.allow(address, None)
+
+
+_DECIDES = (Level.BREAKS.value, Level.EXPOSES.value)
+
+
+def _was_cut_short(evidence: Evidence) -> bool:
+    """Whether anything of a look ran out of time."""
+    silent = (isinstance(each.end, Stopped) and each.end.cause is StopCause.NO_ANSWER for each in evidence.journeys)
+    unseen = (isinstance(each.end, Unseen) for each in evidence.journeys)
+    probes = (isinstance(probe.answer, Unseen) for each in evidence.endpoints for probe in each.probes)
+    return any(silent) or any(unseen) or any(probes) or evidence.elapsed_seconds >= evidence.plan.whole_seconds
 
 
 def read_targets(text: str) -> tuple[Target, ...]:

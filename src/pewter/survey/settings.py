@@ -1,5 +1,7 @@
 """How the sites of a survey are looked at: texts and numbers, which travel to workers."""
 
+from collections.abc import Iterator
+
 import msgspec
 
 from pewter.evidence import EVERY_STEP, Plan, Reply, Step, Target
@@ -55,6 +57,22 @@ class Settings(msgspec.Struct, frozen=True):
     sockets: int = 400
     """Open at a time in one worker."""
 
+    def differs(self, other: "Settings") -> Iterator[str]:
+        """Options by which these settings ask or judge otherwise than others, as they are typed."""
+        for name, option in _OPTIONS.items():
+            own, others = getattr(self, name), getattr(other, name)
+            if own == others:
+                continue
+            match own:
+                case bool():
+                    yield option if own else f"no {option}"
+                case float():
+                    yield f"{option} {own:g}" if own else f"no {option}"
+                case _ if name == "trust":
+                    yield f"other certificates for {option}"
+                case _:
+                    yield " ".join(f"{option} {value}" for value in own) or f"no {option}"
+
     @property
     def steps(self) -> tuple[Step, ...]:
         wanted = steps_for(chosen_rules(self.only, self.skip))
@@ -107,6 +125,22 @@ class Settings(msgspec.Struct, frozen=True):
     @property
     def terms(self) -> Terms:
         return Terms()
+
+
+_OPTIONS = {
+    "is_brief": "--brief",
+    "resolvers": "--resolver",
+    "routes": "--route",
+    "only": "--only",
+    "skip": "--skip",
+    "gentle": "--gentle",
+    "revocation": "--revocation",
+    "seconds": "--timeout",
+    "trust": "--trust",
+    "trusts_given_only": "--trust-only",
+    "as_in_file": "--as-in-file",
+}
+"""By which one run of a survey is one: the rest is of the machine."""
 
 
 def _is_private(resolver: str) -> bool:

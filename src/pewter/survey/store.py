@@ -8,7 +8,7 @@ import contextlib
 import datetime
 import functools
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any, get_type_hints
 
@@ -21,6 +21,7 @@ from pewter.judge.review import Review, read_review
 from pewter.judge.summary import EndRow, GapRow, RunChanges, SiteChanges, SiteRow, Summary
 from pewter.plan.saved_reviews import MAX_REVIEW
 
+from .settings import Settings
 from .sites import Site
 
 FILE, LOCK = "survey.sqlite", "survey.lock"
@@ -132,12 +133,22 @@ class Ledger:
         keys = {each.key for each in sites}
         return Listed(len(keys - known), len(known - keys))
 
-    def begin(self, options: str, again: "Again | None", now: datetime.datetime) -> int:
-        """The run that this survey is: one that was broken off, or a new one.  Its sites wait from now on."""
+    def begin(self, settings: Settings, again: "Again | None", now: datetime.datetime) -> int:
+        """The run that this survey is: one that was broken off, or a new one.  Its sites wait from now on.
+
+        One run has one set of options: FileError where it was begun with others and is not begun anew.
+        """
+        options = msgspec.json.encode(settings).decode()
         with _failing(self.path), self._db:
-            last = self._db.execute("select run, ended from runs order by run desc limit 1").fetchone()
-            run, ended = last or (0, now)
-            if not run or (ended is not None and again is not None):
+            last = self._db.execute("select run, ended, options from runs order by run desc limit 1").fetchone()
+            run, ended, of_last = last or (0, now, options)
+            differs = list(settings.differs(_read_settings(self.path, of_last)))
+            if differs and again is None:
+                raise FileError(
+                    f"{self.path.parent} was begun with other options; these have {', '.join(differs)}. "
+                    "Type the same ones to go on, or --again to begin a new run."
+                )
+            if not run or (again is not None and (ended is not None or differs)):
                 run += 1
                 self._db.execute("insert into runs values (?, ?, ?, null)", (run, now.isoformat(), options))
             else:
@@ -210,11 +221,17 @@ class Ledger:
                 self._drop_old(row.site)
         return True
 
-    def wait_again(self, run: int) -> int:
-        """How many sites of a run wait once more: those of which the name service told nothing in time."""
-        of_run = "run = ? and site in (select site from rows where run = ? and not reached and error like ?)"
+    def wait_again(self, run: int, in_doubt: Iterable[str] = ()) -> int:
+        """How many sites of a run wait once more: those in doubt, and those whose names were not told in time."""
+        of_run = (
+            "run = ? and (site in (select site from rows where run = ? and not reached and error like ?) "
+            "or site in (select site from doubted))"
+        )
         values = (run, run, "the name service %")
         with _failing(self.path), self._db:
+            self._db.execute("create temporary table if not exists doubted (site text primary key)")
+            self._db.execute("delete from doubted")
+            self._db.executemany("insert or ignore into doubted values (?)", ((site,) for site in in_doubt))
             count = self._db.execute(f"update sites set waiting = 1 where listed and {of_run}", values).rowcount
             for table in ("gaps", "ends", "reviews", "rows") if count else ():
                 self._db.execute(f"delete from {table} where {of_run}", values)
@@ -276,9 +293,10 @@ class Ledger:
         telling = f"coalesce({_LAST_TOLD.replace('?', 'sites.site')}, sites.run)"
         with _failing(self.path):
             found = self._db.execute(
-                "select ends.site, at, kind, place, words, case when ends.run = sites.run then '' else looked_at end "
+                "select ends.site, at, kind, place, words, "
+                "case when ends.run = sites.run then '' else coalesce(looked_at, '') end "
                 "from sites join ends on ends.site = sites.site "
-                "join rows on rows.site = ends.site and rows.run = ends.run "
+                "left join rows on rows.site = ends.site and rows.run = ends.run "
                 f"where sites.listed and ends.run = {telling} order by at"
             )
             for row in found:
@@ -437,6 +455,13 @@ def _typed(file: Path, row: tuple[Any, ...], kinds: Any, moments: Sequence[int] 
     except (msgspec.ValidationError, ValueError) as exc:
         raise FileError(f"{file} is damaged: {exc}.") from exc
     return row
+
+
+def _read_settings(file: Path, text: Any) -> Settings:
+    try:
+        return msgspec.json.decode(text, type=Settings)
+    except (msgspec.MsgspecError, TypeError, ValueError) as exc:
+        raise FileError(f"{file} is damaged: the options of its last run cannot be read.") from exc
 
 
 def _locked(folder: Path) -> sqlite3.Connection:

@@ -44,6 +44,9 @@ class Work:
     run: int
     settings: Settings
     watcher: Watcher
+    in_doubt: set[str] = field(default_factory=set, init=False)
+    """Sites that are to be looked at once more, when there is less to do."""
+
     _dispatch: Dispatch = field(default_factory=Dispatch, init=False)
     _known: dict[str, tuple[Known, ...]] = field(default_factory=dict, init=False)
     _all_resolved: bool = field(default=False, init=False)
@@ -51,9 +54,9 @@ class Work:
     async def _resolve(self, ahead: int) -> None:
         """Look up the names of what waits, so that at most ``ahead`` sites wait for a worker."""
         resolver = Resolver(self.settings)
-        async for task, known in resolved(resolver, self.ledger.waiting(), lambda: self._dispatch.waits < ahead):
-            self._known[task.key] = known
-            self._dispatch.add(task)
+        async for found in resolved(resolver, self.ledger.waiting(), lambda: self._dispatch.waits < ahead):
+            self._known[found.task.key] = found.known
+            self._dispatch.add(found.task)
             self._woken()
         self._all_resolved = True
         self._woken()
@@ -67,6 +70,8 @@ class Work:
 
     def _keep(self, done: Done) -> None:
         self._known.pop(done.key, None)
+        if done.in_doubt:
+            self.in_doubt.add(done.key)
         if self.ledger.keep(self.run, done.summary, done.review):
             self.watcher.stored(done.summary.row)
 

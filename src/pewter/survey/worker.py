@@ -7,7 +7,6 @@ import asyncio
 import gc
 import signal
 import socket
-from asyncio.sslproto import SSLProtocol
 
 import msgspec
 
@@ -15,9 +14,6 @@ from .looking import Done, Looker, Ready
 from .settings import Order, Settings
 
 MAX_FRAME = 1 << 28
-TLS_BUFFER = 1 << 16
-"""Octets that asyncio sets aside for each TLS connection.  A survey has hundreds; the usual 256 KiB are for bulk."""
-
 READ_AHEAD = 1 << 20
 OBJECTS_BETWEEN_COLLECTIONS = 5_000
 """A look makes many objects that live as long as it and few circles: the usual 700 would have them looked at often."""
@@ -42,7 +38,6 @@ def serve(connection: socket.socket) -> None:
     # Ctrl-C is for the survey, which ends its workers itself.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     gc.set_threshold(OBJECTS_BETWEEN_COLLECTIONS, 2, 2)
-    SSLProtocol.max_size = TLS_BUFFER
     asyncio.run(_serve(connection))
 
 

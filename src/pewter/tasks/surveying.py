@@ -177,7 +177,7 @@ def _look(
     """Whether it was broken off."""
     listed = ledger.take_list(sites.sites)
     now = datetime.datetime.now(datetime.UTC)
-    run = ledger.begin(msgspec.json.encode(settings, enc_hook=lambda _: "").decode(), again, now)
+    run = ledger.begin(settings, again, now)
     done, whole = ledger.counts()
     if listed.gone:
         around.say(f"{listed.gone:,} sites of the folder are not in the list any more; what was found of them is kept")
@@ -186,15 +186,24 @@ def _look(
         return False
     if done:
         around.say(f"going on: {done:,} of {whole:,} sites are looked at already")
-    if around.survey(lambda watcher: _work(request, ledger, run, settings, ready, watcher).go(), done, whole):
+    in_doubt: set[str] = set()
+
+    async def go(with_settings: Settings, watcher: Watcher) -> None:
+        work = _work(request, ledger, run, with_settings, ready, watcher)
+        try:
+            await work.go()
+        finally:
+            in_doubt.update(work.in_doubt)
+
+    if around.survey(lambda watcher: go(settings, watcher), done, whole):
         around.say("stopped; the same command goes on where it was")
         return True
-    if count := ledger.wait_again(run):
+    if count := ledger.wait_again(run, in_doubt):
         # What was too much at once may be none of the sites' fault: once more, a few at a time.
-        around.say(f"{counted(count, 'site')} once more: the name service had not answered in time")
+        around.say(f"{counted(count, 'site')} once more, a few at a time: too much at once, or names not told in time")
         few = msgspec.structs.replace(settings, sites_under_way=min(SITES_AGAIN, settings.sites_under_way))
         done, whole = ledger.counts()
-        if around.survey(lambda watcher: _work(request, ledger, run, few, ready, watcher).go(), done, whole):
+        if around.survey(lambda watcher: go(few, watcher), done, whole):
             around.say("stopped; the same command goes on where it was")
             return True
     ledger.end(run, datetime.datetime.now(datetime.UTC))

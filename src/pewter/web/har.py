@@ -26,7 +26,6 @@ from pewter.evidence import (
     WayIn,
     is_ip_address,
 )
-from pewter.phrases import counted
 
 from .cookies import mask_set_cookie
 from .pages import read_page
@@ -114,8 +113,11 @@ class Recording(msgspec.Struct, frozen=True):
 
     journeys: tuple[Journey, ...]
     pages: tuple[Page, ...]
-    left_out: tuple[str, ...] = ()
-    """In words, what was too much to be read."""
+    answers_left_out: int = 0
+    """Behind the first MAX_ENTRIES."""
+
+    pages_left_out: int = 0
+    """That were too much to be read."""
 
 
 def read_har(octets: bytes, at: datetime.datetime, may_go_on: Callable[[], bool] = lambda: True) -> Recording:
@@ -131,12 +133,8 @@ def read_har(octets: bytes, at: datetime.datetime, may_go_on: Callable[[], bool]
         hops = [found for entry in entries[:MAX_ENTRIES] if (found := reading.hop(entry)) is not None]
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as exc:
         raise HarError(str(exc)) from exc
-    left_out = []
-    if len(entries) > MAX_ENTRIES:
-        left_out.append(f"{len(entries) - MAX_ENTRIES:,} answers behind the first {MAX_ENTRIES:,}")
-    if reading.passed_over:
-        left_out.append(f"the contents of {counted(reading.passed_over, 'page')}: too much to be read")
-    return Recording(tuple(_journeys(hops)), tuple(reading.pages.values()), tuple(left_out))
+    pages = tuple(reading.pages.values())
+    return Recording(tuple(_journeys(hops)), pages, max(len(entries) - MAX_ENTRIES, 0), reading.passed_over)
 
 
 class _Reading:
