@@ -140,8 +140,9 @@ def test_the_same_command_goes_on_and_again_looks_anew(folder, tmp_path):
     # A resolver that refuses: nothing is reached, quickly.
     options = ("survey", "list.txt", "--into", "s", "--brief", "--resolver", "127.0.0.1:9", "--timeout", "3")
     first = pewter(*options, folder=tmp_path)
-    assert first.returncode == 0, first.stderr
+    assert first.returncode == 3, first.stderr
     assert first.stderr.startswith("pewter: line 3 is no site: ")
+    assert first.stderr.endswith("pewter: no site was reached: of none of them is anything known\n")
     assert "2 of 2 sites: 0 reached, 2 not" in first.stdout
     same = pewter(*options, folder=tmp_path)
     assert "all 2 sites are looked at; --again looks anew" in same.stderr
@@ -150,7 +151,11 @@ def test_the_same_command_goes_on_and_again_looks_anew(folder, tmp_path):
     assert "1 sites of the folder are not in the list any more; what was found of them is kept" in changed.stderr
     assert "2 of 2 sites" in changed.stdout
     older = pewter(*options, "--again", "older-than", "7d", folder=tmp_path)
-    assert older.returncode == 0, older.stderr
+    assert older.returncode == 3, older.stderr
+    brief = pewter(*(each for each in options if each != "--brief"), folder=tmp_path)
+    assert (brief.returncode, brief.stderr.partition("; these")[2]) == (
+        2, " have no --brief. Type the same ones to go on, or --again to begin a new run.\n",
+    )  # fmt: skip
     from_input = subprocess.run(
         [PROGRAM, "survey", "-", "--into", "t", *options[4:]],
         cwd=tmp_path,
@@ -168,7 +173,8 @@ def test_the_same_command_goes_on_and_again_looks_anew(folder, tmp_path):
         capture_output=True,
         timeout=60,
     )
-    assert (head.stdout, head.stderr) == (b"1 of 1 sites: 0 reached, 1 not\n", b"")
+    nothing = b"pewter: no site was reached: of none of them is anything known\n"
+    assert (head.stdout, head.stderr) == (b"1 of 1 sites: 0 reached, 1 not\n", nothing)
 
 
 @pytest.mark.parametrize(

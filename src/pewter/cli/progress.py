@@ -84,6 +84,7 @@ class SurveyProgress:
     """Progress on standard error: a live line on a terminal, a line every few seconds elsewhere."""
 
     def __init__(self, done: int, whole: int) -> None:
+        self.is_stopping = False
         self._done, self._whole = done, whole
         self._begun = self._said = time.monotonic()
         self._times: deque[float] = deque(maxlen=20_000)

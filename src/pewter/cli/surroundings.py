@@ -19,6 +19,10 @@ if TYPE_CHECKING:
     from pewter.survey.work import Watcher
 
 
+GRACE_SECONDS = 4.0
+"""After the first Ctrl-C of a survey."""
+
+
 class Terminal(Alone):
     """Says on standard error; whoever ends a look or a survey gets what was seen so far."""
 
@@ -44,9 +48,19 @@ class Terminal(Alone):
         watcher = SurveyProgress(done, whole)
 
         async def run() -> None:
-            task = asyncio.current_task()
+            task, loop = asyncio.current_task(), asyncio.get_running_loop()
             assert task is not None
-            on_signals(task.cancel)
+
+            def stop() -> None:
+                """What is nearly done is waited for; a second time, for nothing."""
+                if watcher.is_stopping:
+                    task.cancel()
+                    return
+                watcher.is_stopping = True
+                say(f"stopping: what is nearly done within {GRACE_SECONDS:g} s is stored; Ctrl-C again ends it at once")
+                loop.call_later(GRACE_SECONDS, task.cancel)
+
+            on_signals(stop)
             await work(watcher)
 
         try:
@@ -55,7 +69,7 @@ class Terminal(Alone):
             return True
         finally:
             watcher.close()
-        return False
+        return watcher.is_stopping
 
     def passphrase(self, what: str) -> bytes | None:
         """Typed where there is a terminal."""

@@ -170,6 +170,8 @@ class ClusterSurvey(Work):
                 while (batch := self._next_batch(len(in_flight), room)) is not None:
                     in_flight[asyncio.create_task(self._done(client, settings, batch))] = batch
                 if not in_flight:
+                    if self.watcher.is_stopping:
+                        return
                     if self._all_resolved and not (self._dispatch.waits or self._again or self._back):
                         return
                     await asyncio.sleep(0.1)
@@ -216,6 +218,8 @@ class ClusterSurvey(Work):
 
     def _next_batch(self, in_flight: int, room: int) -> _Batch | None:
         """One that ended its workers is tried while nothing else is under way: whoever dies then dies of it."""
+        if self.watcher.is_stopping:
+            return None
         if self._again:
             return self._again.pop() if not in_flight else None
         if in_flight >= room:

@@ -108,6 +108,8 @@ class LocalSurvey(Work):
 
     @property
     def _is_over(self) -> bool:
+        if self.watcher.is_stopping:
+            return not self._dispatch.under_way
         return self._all_resolved and not (self._dispatch.waits or self._dispatch.under_way or self._suspects)
 
     def _woken(self) -> None:
@@ -186,7 +188,7 @@ class LocalSurvey(Work):
 
     def _has_room(self, worker: _Worker) -> bool:
         room = min(worker.capacity, int(worker.room))
-        return len(self._dispatch.of_worker(worker.name)) < room
+        return not self.watcher.is_stopping and len(self._dispatch.of_worker(worker.name)) < room
 
     def _next(self, worker: _Worker) -> Task | None:
         if not worker.is_for_suspects:

@@ -1,6 +1,8 @@
 """What a survey does wherever its sites are looked at: resolving, orders, storing, giving up."""
 
 import datetime
+import itertools
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -16,6 +18,9 @@ from .store import Ledger
 class Watcher(Protocol):
     """Told how a survey goes."""
 
+    is_stopping: bool
+    """Nothing more is begun, and what is under way is waited for."""
+
     def stored(self, row: SiteRow) -> None: ...
 
     def waits_for(self, keys: list[str]) -> None: ...
@@ -25,6 +30,8 @@ class Watcher(Protocol):
 
 class Quiet:
     """Nobody watches."""
+
+    is_stopping = False
 
     def stored(self, row: SiteRow) -> None:
         """Nothing is told."""
@@ -54,12 +61,16 @@ class Work:
     async def _resolve(self, ahead: int) -> None:
         """Look up the names of what waits, so that at most ``ahead`` sites wait for a worker."""
         resolver = Resolver(self.settings)
-        async for found in resolved(resolver, self.ledger.waiting(), lambda: self._dispatch.waits < ahead):
+        waiting = itertools.takewhile(lambda _: not self.watcher.is_stopping, self.ledger.waiting())
+        async for found in resolved(resolver, waiting, self._has_room_ahead(ahead)):
             self._known[found.task.key] = found.known
             self._dispatch.add(found.task)
             self._woken()
         self._all_resolved = True
         self._woken()
+
+    def _has_room_ahead(self, ahead: int) -> Callable[[], bool]:
+        return lambda: self.watcher.is_stopping or self._dispatch.waits < ahead
 
     def _woken(self) -> None:
         """Something changed that others may wait for."""
