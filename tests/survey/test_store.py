@@ -204,8 +204,14 @@ def test_what_ends_is_told_by_the_last_run_that_saw_it(ledger):
     assert [(each, seen) for _, each, seen in ledger.ends()] == [(each, "") for each in whole]
     ledger.end(6, NOW)
     ledger.keep(ledger.begin(Settings(), Again("all"), NOW), found, packed)
-    kept = ledger._db.execute("select distinct run from rows order by run").fetchall()
-    assert kept == [(6,), (7,)]
+    kept = {
+        table: ledger._db.execute(f"select distinct run from {table} order by run").fetchall()
+        for table in ("ends", "gaps")
+    }
+    assert kept == {"ends": [(6,), (7,)], "gaps": [(6,), (7,)]}
+    assert [(each.run, each.not_reached, each.levels) for each in ledger.run_counts()] == [
+        (1, 0, {"weakens": 1}), *((run, 1, {}) for run in range(2, 6)), (6, 0, {"weakens": 1}), (7, 0, {"weakens": 1}),
+    ]  # fmt: skip
 
 
 OTHER = {

@@ -17,7 +17,7 @@ from typing import Any, NoReturn
 import click
 
 from pewter.errors import OWN_FAULT, OutputError, PewterError, UsageError, own_fault_words
-from pewter.report.formats import OF_COMPARISONS, OF_ENDINGS, OF_REVIEWS, OF_SURVEYS, Formats
+from pewter.report.formats import OF_COMPARISONS, OF_COURSES, OF_ENDINGS, OF_REVIEWS, OF_SURVEYS, Formats
 from pewter.version import __version__
 
 from .options import Command, Group, argument, request
@@ -54,9 +54,9 @@ def app() -> None:
     """Review a site's HTTPS setup from outside: every gap, with its evidence and its mend."""
 
 
-def write_option(what: str, formats: Formats) -> Callable[[Any], Any]:
+def write_option(what: str, *formats: Formats) -> Callable[[Any], Any]:
     """``--write FILE``, of which the suffix says the format."""
-    words = f"{what}: {' '.join(formats.suffixes)}"
+    words = f"{what}: {' '.join(dict.fromkeys(suffix for each in formats for suffix in each.suffixes))}"
     return click.option("--write", "-w", multiple=True, type=PATH, metavar="FILE", help=words)
 
 
@@ -295,15 +295,22 @@ def recheck(**options: Any) -> None:
     _exit(run_recheck(request(RecheckRequest, options, review=options["saved"]), request(Output, options)))
 
 
+COMPARED = (
+    "Two saved reviews of a site; or a folder of them, or more than two, for when each gap opened and closed; "
+    "or the folder of a survey."
+)
+
+
 @app.command(cls=Command)
-@argument("old", required=True, metavar="OLD", type=PATH, help="A saved review, or the folder of a survey alone.")
-@argument("new", required=False, metavar="NEW", type=PATH, help="A later one of the same site.")
-@write_option("Write what changed", OF_COMPARISONS)
+@argument("reviews", nargs=-1, required=True, metavar="OLD [NEW ...]", type=PATH, help=COMPARED)
+@write_option("Write what changed", OF_COMPARISONS, OF_COURSES)
 @click.option("--json", is_flag=True, help="What changed as JSON on standard output.")
 def compare(**options: Any) -> None:
     """What closed, what opened, what stayed from one saved review to the next; offline.
 
     pewter compare review-as-found.json review-mended.json
+
+    pewter compare reviews-of-this-year
     """
     from .saved import run_compare  # noqa: PLC0415
 

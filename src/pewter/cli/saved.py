@@ -6,11 +6,14 @@ from pathlib import Path
 import msgspec
 
 from pewter.judge.review import Review
+from pewter.levels import Level
 from pewter.plan.files import write_whole
 from pewter.plan.texts import read_level
 from pewter.report.changes import render_changes
-from pewter.report.formats import OF_COMPARISONS, OF_RUNS
-from pewter.tasks.saved import JudgeRequest, compare_files, compare_runs, judge, read_report
+from pewter.report.course import render_course
+from pewter.report.formats import OF_COMPARISONS, OF_COURSES, OF_RUNS
+from pewter.tasks.expiring import SURVEY
+from pewter.tasks.saved import JudgeRequest, compare_files, compare_runs, course, judge, read_report
 
 from .ending import Output, check_files, exit_status, put_out
 from .output import output_marks, output_width, print_octets, print_text
@@ -37,10 +40,16 @@ def _put_out(review: Review, fail_on: str | None, output: Output) -> int:
     return exit_status(review, read_level(review.terms.fail_on), failed=failed)
 
 
-def run_compare(old: Path, new: Path | None, write: Sequence[Path] = (), *, json: bool = False) -> int:
-    """Say what changed; 1 where gaps at or above the level of the newer review opened, or could not be seen again."""
-    if new is None:
-        return _compare_runs(old, write, json=json)
+def run_compare(reviews: Sequence[Path], write: Sequence[Path] = (), *, json: bool = False) -> int:
+    """Say what changed; 1 where gaps at or above the level of the newer review opened, or could not be seen again.
+
+    Of a survey's folder its last two runs, of a folder of reviews or of more than two the course of their site.
+    """
+    if len(reviews) == 1 and not (reviews[0].is_dir() and not (reviews[0] / SURVEY).is_file()):
+        return _compare_runs(reviews[0], write, json=json)
+    if len(reviews) != _PAIR or any(each.is_dir() for each in reviews):
+        return _tell_course(reviews, write, json=json)
+    old, new = reviews
     found = compare_files(old, new)
     check_files(write, OF_COMPARISONS)
     for file, remark in zip((old, new), found.remarks, strict=True):
@@ -55,6 +64,23 @@ def run_compare(old: Path, new: Path | None, write: Sequence[Path] = (), *, json
     else:
         print_text(render_changes(found.comparison, output_width(), output_marks()))
     return 1 if found.comparison.in_doubt(read_level(found.after.terms.fail_on)) else 0
+
+
+_PAIR = 2
+
+
+def _tell_course(paths: Sequence[Path], write: Sequence[Path], *, json: bool) -> int:
+    """1 where a gap that breaks or exposes is open at the last look, or could not be seen by it."""
+    check_files(write, OF_COURSES)
+    found = course(paths, say)
+    for file in write:
+        write_whole(file, OF_COURSES.render(file.suffix, found))
+        say(f"wrote {file}")
+    if json:
+        print_octets(OF_COURSES.render(".json", found))
+    else:
+        print_text(render_course(found, output_width(), output_marks()))
+    return 1 if any(each.is_open and each.level.rank <= Level.EXPOSES.rank for each in found.spells) else 0
 
 
 def _compare_runs(folder: Path, write: Sequence[Path], *, json: bool) -> int:

@@ -137,6 +137,16 @@ class SiteChanges(msgspec.Struct, frozen=True):
     """False where there is no review of one of the two runs, so that nothing can be told."""
 
 
+class RunCount(msgspec.Struct, frozen=True):
+    """The sites of a survey as they stood after one of its runs."""
+
+    run: int
+    begun: datetime.datetime
+    not_reached: int
+    levels: dict[str, int]
+    """Those that were reached, by their worst level; empty for no gap."""
+
+
 class RunChanges(msgspec.Struct, frozen=True):
     """One run of a survey against the one before."""
 
@@ -145,6 +155,8 @@ class RunChanges(msgspec.Struct, frozen=True):
     """Sites with the same gaps."""
 
     sites: tuple[SiteChanges, ...]
+    runs: tuple[RunCount, ...] = ()
+    """All that there were, the oldest first."""
 
     def in_doubt(self, level: Level) -> bool:
         """Whether a gap at this level or above opened, or could not be seen to be closed; or a site could not."""

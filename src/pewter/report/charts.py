@@ -25,7 +25,7 @@ _FAR = 0.75
 """Share of the width beyond which a date stands before its mark."""
 
 _SALT = "pewter"
-_COLOURS = {"breaks": "#b01218", "exposes": "#8a1f8a", "weakens": "#9a6a00", "note": "#0b5c74", "holds": "#14652f"}
+LEVEL_COLOURS = {"breaks": "#b01218", "exposes": "#8a1f8a", "weakens": "#9a6a00", "note": "#0b5c74", "holds": "#14652f"}
 _DIM = "#5a6875"
 
 
@@ -106,7 +106,7 @@ def _draw_timeline(figure: Any, endings: Sequence[Ending], at: datetime.datetime
     for position, (_, found) in enumerate(rows):
         ends = next((each.at for each in found if each.kind is not EndingKind.RENEWAL), None)
         renewal = next((each.at for each in found if each.kind is EndingKind.RENEWAL), None)
-        colour = _COLOURS[_level(ends, renewal, at)]
+        colour = LEVEL_COLOURS[_level(ends, renewal, at)]
         if ends is not None:
             end = min(max(_days(ends - at), left), right)
             if any(each.kind is EndingKind.CERTIFICATE for each in found):
@@ -154,7 +154,7 @@ def bars(counts: Sequence[tuple[str, int]], title: str, suffix: str, colours: Se
     def draw(figure: Any) -> None:
         axes = figure.add_subplot()
         positions = range(len(counts))
-        axes.barh(positions, [count for _, count in counts], color=list(colours) or _COLOURS["note"], height=0.65)
+        axes.barh(positions, [count for _, count in counts], color=list(colours) or LEVEL_COLOURS["note"], height=0.65)
         axes.set_yticks(positions, [escaped(words)[:50] for words, _ in counts])
         axes.invert_yaxis()
         most = max([1, *(count for _, count in counts)])
@@ -169,4 +169,4 @@ def bars(counts: Sequence[tuple[str, int]], title: str, suffix: str, colours: Se
 
 def colours_of(levels: Sequence[str]) -> list[str]:
     """Of levels, in their order; whatever is none is green."""
-    return [_COLOURS.get(level, _COLOURS["holds"]) for level in levels]
+    return [LEVEL_COLOURS.get(level, LEVEL_COLOURS["holds"]) for level in levels]

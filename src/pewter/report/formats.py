@@ -73,6 +73,17 @@ OF_COMPARISONS = Formats(
 )
 """Of what changed between two reviews: the older one, the newer one, and what is to be remarked of each."""
 
+OF_COURSES = Formats(
+    (
+        Format(".html", "HTML, one file that loads nothing", "course.render_html"),
+        Format(".csv", "CSV, one row for each time a gap was open", "course.render_csv"),
+        Format(".json", "JSON", "course.render_json"),
+        Format(".svg", "a chart", "course.render_svg"),
+        Format(".png", "a chart", "course.render_png"),
+    )
+)
+"""Of the course of a site over several looks."""
+
 OF_ENDINGS = Formats(
     (
         Format(".ics", "iCalendar", "icalendar.calendar"),

@@ -26,6 +26,9 @@ MAX_OF_LEVEL = {Level.BREAKS: 6, Level.EXPOSES: 6, Level.WEAKENS: 6, Level.NOTE:
 
 _OF_ONE_SITE = re.compile(r"(?<=^not contacted: )\S+ is |(?<=^a fault of Pewter's own): .*", re.DOTALL)
 MAX_CHANGED = 50
+MAX_RUNS = 30
+"""The newest that are shown."""
+
 _LEVELS = tuple(level.value for level in Level)
 
 
@@ -287,6 +290,12 @@ def render_run_changes(changes: RunChanges, width: int, marks: Marks = UNICODE) 
     if not changes.compared:
         words = "No site was looked at twice: pewter survey LIST --into FOLDER --again looks anew."
     sheet.line((words, "bold"))
+    if len(changes.runs) > 1:
+        sheet.heading("Runs", "sites by their worst level as they stood after each")
+        for each in changes.runs[-MAX_RUNS:]:
+            shown = [f"{marks.level[level]} {each.levels.get(level.value, 0):>6,}" for level in Level]
+            shown += [f"{marks.holds} {each.levels.get('', 0):>6,}", f"{marks.unknown} {each.not_reached:>6,}"]
+            sheet.line("  ", f"{each.run:>3}  {each.begun:%Y-%m-%d %H:%M}  {'  '.join(shown)}")
     gaps = [gap for site in changes.sites for gap in site.gaps]
     for change, title in CHANGE_TITLES.items():
         found = Counter((gap.rule, gap.title) for gap in gaps if gap.change is change)
@@ -312,6 +321,7 @@ def render_run_changes_json(changes: RunChanges) -> bytes:
         "format": "pewter-survey-comparison/1",
         "compared": changes.compared,
         "stayed": changes.stayed,
+        "runs": changes.runs,
         "sites": sites,
     }
     return json_escaped(msgspec.json.encode(content)) + b"\n"

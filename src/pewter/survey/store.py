@@ -18,7 +18,7 @@ import zstandard
 from pewter.errors import FileError
 from pewter.judge.comparison import Change, compare
 from pewter.judge.review import Review, read_review
-from pewter.judge.summary import EndRow, GapRow, RunChanges, SiteChanges, SiteRow, Summary
+from pewter.judge.summary import EndRow, GapRow, RunChanges, RunCount, SiteChanges, SiteRow, Summary
 from pewter.plan.saved_reviews import MAX_REVIEW
 
 from .settings import Settings
@@ -238,11 +238,11 @@ class Ledger:
         return count
 
     def _drop_old(self, site: str) -> None:
-        """All but the last runs; of what ends also what was seen last, however long ago."""
+        """All but the last runs; the row of each run stays, and of what ends what was seen last, however long ago."""
         runs = [run for (run,) in self._db.execute("select run from rows where site = ? order by run desc", (site,))]
         (telling,) = self._db.execute(f"select {_LAST_TOLD}", (site,)).fetchone()
         for run in runs[KEPT_RUNS:]:
-            for table in ("gaps", "reviews", *(() if run == telling else ("rows", "ends"))):
+            for table in ("gaps", "reviews", *(() if run == telling else ("ends",))):
                 self._db.execute(f"delete from {table} where site = ? and run = ?", (site, run))
 
     def end(self, run: int, now: datetime.datetime) -> None:
@@ -302,6 +302,23 @@ class Ledger:
             for row in found:
                 site, at, kind, place, words, seen = _typed(self.path, row, _END, (1,))
                 yield site, EndRow(datetime.datetime.fromisoformat(at), kind, place, words), seen
+
+    def run_counts(self) -> list[RunCount]:
+        """Of each run, when it began, and the sites of the list by their worst level as they stood after it."""
+        with _failing(self.path):
+            runs = self._db.execute("select run, begun from runs order by run").fetchall()
+            found = []
+            for run, begun in runs:
+                counted = self._db.execute(
+                    "select case when reached then coalesce(worst, '') end, count(*) from rows join sites using (site) "
+                    "where listed and "
+                    "rows.run = (select max(run) from rows as r where r.site = rows.site and r.run <= ?) group by 1",
+                    (run,),
+                )
+                levels = {level: int(count) for level, count in counted}
+                _typed(self.path, (run, begun), tuple[int, str], (1,))
+                found.append(RunCount(run, datetime.datetime.fromisoformat(begun), levels.pop(None, 0), levels))
+        return found
 
     def sites_with_two_runs(self) -> Iterator[tuple[str, int, int]]:
         """Sites with an earlier run beside the last: the site, the earlier, the last."""
@@ -505,4 +522,4 @@ def changes_of_runs(ledger: Ledger) -> RunChanges:
         changed = tuple(gap for gap in comparison.gaps if gap.change is not Change.STAYED)
         was_reached = bool(rows[site][2])
         sites.append(SiteChanges(site, changed, "" if was_reached else "it could not be reached this time"))
-    return RunChanges(compared, stayed, tuple(sites))
+    return RunChanges(compared, stayed, tuple(sites), tuple(ledger.run_counts()))

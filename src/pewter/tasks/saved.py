@@ -1,13 +1,14 @@
 """What is done with saved reviews, without the network: shown again, judged again, compared."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
 
-from pewter.errors import UsageError
+from pewter.errors import FileError, UsageError
 from pewter.evidence import StoredCertificate
 from pewter.judge.comparison import Comparison, compare, judged_again
+from pewter.judge.course import Course, course_of
 from pewter.judge.review import Review, case_of, make_review
 from pewter.judge.summary import RunChanges
 from pewter.plan.own_files import read_trust_file
@@ -75,6 +76,41 @@ def compare_files(old: Path, new: Path) -> Compared:
     (before, of_old), (after, of_new) = judged_again(before), judged_again(after)
     remarks = (of_old, of_new)
     return Compared(before, after, remarks, compare(before, after, remarks))
+
+
+MOST_LOOKS = 200
+"""Of one course, the newest: each is held in memory."""
+
+
+def course(paths: Sequence[Path], say: Callable[[str], None] = lambda words: None) -> Course:
+    """The course of one site, out of its reviews and folders of them; what else lies in a folder is left out and said.
+
+    Raises UsageError for reviews of several sites, FileError for what is no review.
+    """
+    files: list[Path] = []
+    for path in paths:
+        files += sorted(path.glob("*.json")) if path.is_dir() else [path]
+    found: list[tuple[str, Review]] = []
+    for file in files:
+        try:
+            found.append((file.name, read_saved(file)))
+        except FileError as exc:
+            if file in paths:
+                raise
+            say(f"left out: {exc}")
+        if len(found) > 2 * MOST_LOOKS:
+            found = _newest(found)
+    if not found:
+        raise FileError(f"{paths[0]} holds no saved review (.json).")
+    if len(sites := {review.evidence.plan.first for _, review in found}) > 1:
+        raise UsageError(f"these are reviews of several sites ({', '.join(sorted(sites)[:4])}): a course is of one.")
+    if len(kept := _newest(found)) < len(files):
+        say(f"{len(kept):,} of {len(files):,} files are told of")
+    return course_of((source, judged_again(review)[0]) for source, review in kept)
+
+
+def _newest(found: list[tuple[str, Review]]) -> list[tuple[str, Review]]:
+    return sorted(found, key=lambda each: each[1].evidence.begun)[-MOST_LOOKS:]
 
 
 def compare_runs(folder: Path) -> RunChanges:
