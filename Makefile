@@ -33,8 +33,8 @@ check: $(BIN)/.ready         ## style and types
 	$(BIN)/ruff format --check src tests benchmarks
 	$(BIN)/mypy
 
-schema: $(BIN)/.ready        ## write docs/pewter-review.schema.json anew from the types
-	$(BIN)/python -m pewter.report.schema docs/pewter-review.schema.json
+schema: $(BIN)/.ready        ## write the schemas in docs/ anew from the types
+	$(BIN)/python -m pewter.report.schema docs
 
 figures: $(BIN)/.ready       ## measure start-up, a review through the 100 ms relay, the share of tests, lines of reports, and surveys
 	$(BIN)/python benchmarks/figures.py

@@ -9,6 +9,7 @@ from .version import __version__
 if TYPE_CHECKING:
     from .api import (
         Comparison,
+        Course,
         Evidence,
         Interruption,
         LookRequest,
@@ -17,16 +18,21 @@ if TYPE_CHECKING:
         Settled,
         Terms,
         compare,
+        course,
+        frame,
         judge,
         look,
+        plot,
         read_review,
         render,
+        review,
         settle,
         survey_frame,
     )
 
 __all__ = [
     "Comparison",
+    "Course",
     "Evidence",
     "Interruption",
     "LookRequest",
@@ -36,10 +42,14 @@ __all__ = [
     "Terms",
     "__version__",
     "compare",
+    "course",
+    "frame",
     "judge",
     "look",
+    "plot",
     "read_review",
     "render",
+    "review",
     "settle",
     "survey_frame",
 ]
@@ -52,6 +62,11 @@ def __getattr__(name: str) -> object:
 
         return getattr(api, name)
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+
+
+def __dir__() -> list[str]:
+    """What completion offers: the interface, and no rooms of the house."""
+    return sorted(__all__)
 
 
 class _CallablePackage(types.ModuleType):

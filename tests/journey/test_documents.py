@@ -5,6 +5,8 @@ import re
 import shlex
 from pathlib import Path
 
+import nbclient
+import nbformat
 import pytest
 
 from pewter.cli import demo
@@ -36,13 +38,36 @@ def folder(tmp_path_factory):
 
 
 def test_the_python_example(folder, monkeypatch, capsys):
-    (example,) = blocks("python.md", "python")
     monkeypatch.chdir(folder)
-    exec(compile(example, "python.md", "exec"), {})
+    for example in blocks("python.md", "python"):
+        exec(compile(example, "python.md", "exec"), {})
     said = capsys.readouterr().out.splitlines()
+    assert re.match(r"<Review of www\.marram-ferries\.example, .* UTC: \d+ breaks, ", said[0])
     assert "breaks chain/incomplete freight.marram-ferries.example" in said
     assert any(line.startswith("opens by then: date/expired www.marram-ferries.example at ") for line in said)
     assert (folder / "page.html").read_bytes().startswith(b"<!doctype html>")
+
+
+def test_the_python_examples_in_a_notebook(folder):
+    """In a kernel, whose loop runs already."""
+    cells = [
+        each.replace("asyncio.run(pewter.look(settled))", "await pewter.look(settled)")
+        for each in blocks("python.md", "python")
+    ]
+    cells += ["review", "pewter.plot(review, '.png')"]
+    book = nbformat.v4.new_notebook(cells=[nbformat.v4.new_code_cell(each) for each in cells])
+    done = nbclient.NotebookClient(
+        book, timeout=180, kernel_name="python3", resources={"metadata": {"path": str(folder)}}
+    ).execute()
+    shown = [
+        {kind for output in cell.outputs if output.output_type == "execute_result" for kind in output.data}
+        for cell in done.cells
+    ]
+    assert shown[-3:] == [{"text/plain", "image/svg+xml"}, {"text/plain", "text/html"}, {"text/plain", "image/png"}]
+    assert "breaks chain/incomplete freight.marram-ferries.example" in done.cells[0].outputs[0].text
+    (report,) = done.cells[-2].outputs
+    assert report.data["text/plain"].startswith("<Review of www.marram-ferries.example, ")
+    assert report.data["text/html"].startswith('<iframe srcdoc="&lt;!doctype html&gt;')
 
 
 def test_every_command_of_the_schedules(folder):

@@ -10,7 +10,7 @@ from pewter.evidence import Answer, AskedServer, DnsSeen, GivenLog, Lookup, Name
 from pewter.expectations import AcceptedGap, Expectations, Terms
 from pewter.judge.comparison import Change, compare, judged_again
 from pewter.judge.review import make_review
-from pewter.lab.authority import issue_ca, issue_server
+from pewter.lab.authority import DAY, issue_ca, issue_server
 from support.cases import case, endpoint, fingerprint, handshake, hop, journey, name, stopped, stored, unseen
 from support.certificates import FAR_OFF, HOST, LONG_AGO, NOW, intermediate, key, leaf
 from support.status import ocsp_response
@@ -71,6 +71,23 @@ def test_a_renewed_certificate_and_a_new_address_are_no_new_gap():
     assert {each.change for each in comparison.gaps if each.rule == "date/expired"} == {Change.STAYED}
     subjects = {each.subject for each in comparison.facts}
     assert {f"addresses of {HOST}", f"certificate of {HOST}"} <= subjects
+
+
+def test_a_certificate_of_several_names_is_one_change_and_its_key_is_told():
+    others = ("a.example", "b.example")
+
+    def served(issued, hosts=(HOST, *others)):
+        found = [endpoint(handshake(issued, intermediate()), host=each) for each in hosts]
+        return review(
+            MOVED, endpoints=found, certificates=stored(issued), names=[name(each) for each in (HOST, *others)]
+        )
+
+    old, again = leaf(HOST, *others, left=20), leaf(HOST, *others, left=70)
+    new = issue_server((HOST, *others), intermediate(), NOW, NOW + 90 * DAY, key=key("another"))
+    for later, words in ((again, "the same key"), (new, "a new key")):
+        (fact,) = (each for each in compare(served(old), served(later)).facts if each.subject.startswith("certificate"))
+        assert fact.subject == f"certificate of {HOST}, a.example, b.example"
+        assert fact.after.endswith(f", {words}") and "key" not in fact.before.rpartition(", for ")[2]
 
 
 def test_what_changed_beside_gaps():

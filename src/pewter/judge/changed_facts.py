@@ -22,11 +22,18 @@ class FactChange(msgspec.Struct, frozen=True):
 
 def changed_facts(old: Review, new: Review) -> Iterator[FactChange]:
     """Of both reviews, where they differ."""
+    keys_before, keys_after = _keys(old), _keys(new)
     for subject, read in _SUBJECTS.items():
         before, after = read(old), read(new)
-        for name in dict.fromkeys((*before, *after)):
-            if before.get(name, "") != after.get(name, "") and name in before and name in after:
-                yield FactChange(f"{subject} of {name}", before[name], after[name])
+        alike: dict[tuple[str, str], list[str]] = {}
+        for name in before:
+            if name in after and before[name] != after[name]:
+                now = after[name]
+                if subject == "certificate" and name in keys_before and name in keys_after:
+                    now += ", the same key" if keys_before[name] == keys_after[name] else ", a new key"
+                alike.setdefault((before[name], now), []).append(name)
+        for (was, now), names in alike.items():
+            yield FactChange(f"{subject} of {', '.join(names)}", was, now)
     yield from _keys_again(old, new)
     gone = set(_names(old.evidence)) - set(_names(new.evidence))
     come = set(_names(new.evidence)) - set(_names(old.evidence))
@@ -55,6 +62,15 @@ def _certificates(review: Review) -> dict[str, str]:
         for host in certificate.hosts:
             found.setdefault(host, []).append(_in_words(certificate))
     return {host: "; ".join(sorted(words)) for host, words in found.items()}
+
+
+def _keys(review: Review) -> dict[str, str]:
+    """Of hosts with one certificate, the digest of its key."""
+    found: dict[str, list[str]] = {}
+    for certificate in review.results.certificates:
+        for host in certificate.hosts:
+            found.setdefault(host, []).append(certificate.key_sha256)
+    return {host: keys[0] for host, keys in found.items() if len(keys) == 1 and keys[0]}
 
 
 def _in_words(certificate: ServedCertificate) -> str:

@@ -135,6 +135,9 @@ class Comparison(msgspec.Struct, frozen=True):
     looks: tuple[LookFacts, ...] = ()
     """The older and the newer one."""
 
+    def __repr__(self) -> str:
+        return f"<Comparison of {self.site}, {self.before:%Y-%m-%d} to {self.after:%Y-%m-%d}: {', '.join(self.counts)}>"
+
     @property
     def groups(self) -> dict[Change, tuple[GapChange, ...]]:
         """Its gaps by what became of them, in the order of reports; what there is none of is left out."""

@@ -88,6 +88,10 @@ class Course(msgspec.Struct, frozen=True):
     spells: tuple[Spell, ...]
     """Those that are open first, the worst first, the oldest first."""
 
+    def __repr__(self) -> str:
+        still = sum(each.is_open for each in self.spells)
+        return f"<Course of {self.site}, {len(self.looks)} looks: {still} open, {len(self.spells) - still} ended>"
+
     @property
     def last(self) -> datetime.datetime:
         return self.looks[-1].begun

@@ -68,6 +68,12 @@ class Review(msgspec.Struct, frozen=True):
     mark: str = ""
     """Of the user who took the look, over its plan and trust: another's review does not decide whom we contact."""
 
+    def __repr__(self) -> str:
+        """One line: whose, when, and how bad."""
+        found = [f"{count} {level}" for level, count in self.results.counts.items() if count]
+        words = ", ".join(found) if self.results.was_reviewed else f"not reviewed: {self.results.why_not}"
+        return f"<Review of {self.evidence.plan.first}, {self.evidence.begun:%Y-%m-%d %H:%M} UTC: {words or 'no gap'}>"
+
 
 def make_review(case: Case) -> Review:
     """Judge a case."""

@@ -1,9 +1,14 @@
-"""A survey as pandas frames, with types that are read back as they were written."""
+"""Pandas frames of surveys, reviews, comparisons, courses and what ends, with types that are read back as written."""
 
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from pewter.errors import UsageError
+from pewter.judge.comparison import Comparison
+from pewter.judge.course import Course
+from pewter.judge.endings import Ending
+from pewter.judge.outcomes import Accepted, Gap, Outcome, Unknown
+from pewter.judge.review import Review
 from pewter.judge.summary import COLUMNS, Row
 from pewter.levels import Level
 
@@ -31,6 +36,101 @@ def frame(rows: Sequence[Row]) -> "pandas.DataFrame":
     found["seconds"] = found["seconds"].astype(float)
     found["worst"] = _levels(pandas, found["worst"])
     return found
+
+
+def frame_of_gaps(review: Review) -> "pandas.DataFrame":
+    """One row a gap and place: rule, level, title, place, host, what was seen and what was expected."""
+    titles = review.results.titles
+    gaps = [(each, each.outcome) for each in review.results.outcomes if isinstance(each.outcome, Gap)]
+    rows = [
+        (each.rule, each.level.value, titles.get(each.rule, ""), gap.where.text, gap.where.host, gap.seen, gap.expected)
+        for each, gap in gaps
+    ]
+    return _of_texts(rows, ("rule", "level", "title", "place", "host", "seen", "expected"))
+
+
+def frame_of_checks(review: Review) -> "pandas.DataFrame":
+    """One row a check: rule, level, what came of it (holds, gap, accepted, unknown), its place and words."""
+    rows = [(each.rule, each.level.value, *_told(each.outcome)) for each in review.results.outcomes]
+    return _of_texts(rows, ("rule", "level", "outcome", "place", "words"))
+
+
+def _told(outcome: Outcome) -> tuple[str, str, str]:
+    match outcome:
+        case Gap():
+            return "gap", outcome.where.text, outcome.seen
+        case Accepted():
+            return "accepted", outcome.gap.where.text, outcome.because
+        case Unknown():
+            return "unknown", outcome.where.text, outcome.reason
+        case _:
+            return "holds", outcome.where.text, outcome.seen
+
+
+def frame_of_endings(endings: Sequence[Ending]) -> "pandas.DataFrame":
+    """One row an end, soonest first: when (UTC), kind, where, words and the file that tells it."""
+    made = _of_texts(
+        [(each.at, each.kind.value, each.where, each.words, each.source) for each in endings],
+        ("at", "kind", "where", "words", "source"),
+    )
+    made["at"] = _pandas().to_datetime(made["at"], utc=True).astype("datetime64[us, UTC]")
+    return made
+
+
+def frame_of_changes(comparison: Comparison) -> "pandas.DataFrame":
+    """One row a gap of either review: what became of it, rule, level, title, place, what was seen before and after."""
+    rows = [
+        (each.change.value, each.rule, each.level.value, each.title, each.where.text, each.before, each.after)
+        for each in comparison.gaps
+    ]
+    return _of_texts(rows, ("change", "rule", "level", "title", "place", "before", "after"))
+
+
+def frame_of_course(course: Course) -> "pandas.DataFrame":
+    """One row for each time that a gap was open; what is not known is missing."""
+    pandas = _pandas()
+    rows = []
+    for each in course.spells:
+        least, most = each.days(course.last)
+        end = each.end.value if each.end is not None else "open"
+        moments = (each.not_before, each.first_seen, each.last_seen, each.ended)
+        rows.append((each.rule, each.level.value, each.title, each.where.text, end, least, most, *moments))
+    names = (
+        "rule",
+        "level",
+        "title",
+        "place",
+        "end",
+        "days_at_least",
+        "days_at_most",
+        "not_before",
+        "first_seen",
+        "last_seen",
+        "ended",
+    )
+    made = _of_texts(rows, names)
+    for name in ("days_at_least", "days_at_most"):
+        made[name] = made[name].astype("Int64")
+    for name in ("not_before", "first_seen", "last_seen", "ended"):
+        made[name] = pandas.to_datetime(made[name], utc=True).astype("datetime64[us, UTC]")
+    return made
+
+
+_NO_TEXTS = frozenset(
+    {"level", "at", "days_at_least", "days_at_most", "not_before", "first_seen", "last_seen", "ended"}
+)
+
+
+def _of_texts(rows: Sequence[Sequence[Any]], names: Sequence[str]) -> "pandas.DataFrame":
+    """Texts as such, levels in their order."""
+    pandas = _pandas()
+    made = pandas.DataFrame([list(row) for row in rows], columns=list(names))
+    for name in names:
+        if name == "level":
+            made[name] = _levels(pandas, made[name])
+        elif name not in _NO_TEXTS:
+            made[name] = made[name].astype("string")
+    return made
 
 
 def render_parquet(found: Found) -> bytes:

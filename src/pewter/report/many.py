@@ -20,6 +20,7 @@ from .rows import table
 from .sheet import STYLES, UNICODE, Marks, Sheet
 
 FORMAT = "pewter-survey/1"
+FORMAT_OF_CHANGES = "pewter-survey-comparison/1"
 MAX_SHOWN, MAX_ERROR = 15, 100
 MAX_OF_LEVEL = {Level.BREAKS: 6, Level.EXPOSES: 6, Level.WEAKENS: 6, Level.NOTE: 3}
 """Rules that are shown, so that what every site has does not hide what is bad."""
@@ -316,12 +317,5 @@ def render_run_changes(changes: RunChanges, width: int, marks: Marks = UNICODE) 
 
 def render_run_changes_json(changes: RunChanges) -> bytes:
     """All of it, in UTF-8 on one line with its end."""
-    sites = [{"site": each.site, "gaps": each.gaps, "remark": each.remark} for each in changes.sites]
-    content = {
-        "format": "pewter-survey-comparison/1",
-        "compared": changes.compared,
-        "stayed": changes.stayed,
-        "runs": changes.runs,
-        "sites": sites,
-    }
+    content = {"format": FORMAT_OF_CHANGES, **msgspec.structs.asdict(changes)}
     return json_escaped(msgspec.json.encode(content)) + b"\n"
