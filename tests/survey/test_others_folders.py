@@ -84,7 +84,6 @@ def test_values_that_nobody_wrote_are_one_sentence(folder, statements):
     def read_all():
         with Ledger.open_to_read(folder) as ledger:
             list(ledger.waiting()), list(ledger.rows()), list(ledger.gaps()), list(ledger.ends())
-            ledger.gap_set("x.example", 1)
             assert ledger.last_run
             ledger.review("x.example")
 
@@ -97,7 +96,7 @@ def test_values_that_nobody_wrote_are_one_sentence(folder, statements):
 def test_what_is_shown_of_it_is_too(folder):
     in_it(folder, "update sites set run = 1", ROW % "1, 1, 0, 0, 0, 0, 0, 1.0, 1, 'never'")
     with pytest.raises(FileError, match="is damaged"):
-        show_survey(folder)
+        list(show_survey(folder).found.rows)
 
 
 def test_the_demo_writes_over_no_site_file_of_another(tmp_path):

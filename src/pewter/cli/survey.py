@@ -38,12 +38,12 @@ def _tell(surveyed: Surveyed, files: Sequence[Path], fail_on: Level | None) -> i
     print_text(render_summary(found, output_width(), output_marks()))
     if failed:
         return FileError.exit_status
-    reached = found.reached
-    if fail_on is not None and any(row["worst"] and Level(row["worst"]).rank <= fail_on.rank for row in reached):
+    reached, levels = found.tally.reached, found.tally.levels
+    if fail_on is not None and any(levels[level.value] for level in Level if level.rank <= fail_on.rank):
         return 1
     if not reached:
         say("no site was reached: of none of them is anything known")
         return NotReviewedError.exit_status
-    if fail_on is not None and len(reached) < found.sites:
-        say(f"{found.sites - len(reached):,} of {found.sites:,} sites were not reached: nothing is known of them")
+    if fail_on is not None and reached < found.sites:
+        say(f"{found.sites - reached:,} of {found.sites:,} sites were not reached: nothing is known of them")
     return 0

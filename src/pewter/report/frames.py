@@ -12,7 +12,7 @@ from pewter.judge.review import Review
 from pewter.judge.summary import COLUMNS, Row
 from pewter.levels import Level
 
-from .many import Found
+from .many import Found, batched
 
 if TYPE_CHECKING:
     import pandas
@@ -137,11 +137,16 @@ def render_parquet(found: Found) -> bytes:
     """The frame as Parquet."""
     import io  # noqa: PLC0415
 
-    out = io.BytesIO()
     try:
-        frame(found.rows).to_parquet(out, index=False)
+        import pyarrow  # noqa: PLC0415
+        import pyarrow.parquet  # noqa: PLC0415
     except ImportError:
         raise UsageError("Parquet needs pyarrow, which is not installed here: pip install 'pewter[charts]'") from None
+    out = io.BytesIO()
+    schema = pyarrow.Table.from_pandas(frame([]), preserve_index=False).schema
+    with pyarrow.parquet.ParquetWriter(out, schema) as writer:
+        for rows in batched(found.rows):
+            writer.write_table(pyarrow.Table.from_pandas(frame(rows), schema=schema, preserve_index=False))
     return out.getvalue()
 
 

@@ -1,10 +1,15 @@
 """What many sites come to: their table, and what was found how often, in every format of a survey."""
 
+import bisect
 import datetime
+import functools
+import heapq
+import io
+import itertools
 import re
 from collections import Counter
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any, Protocol
 
 import msgspec
 from rich.text import Text
@@ -33,10 +38,18 @@ MAX_RUNS = 30
 _LEVELS = tuple(level.value for level in Level)
 
 
-class Found(msgspec.Struct, frozen=True):
+class Rows(Protocol):
+    """Rows in the order of the list; they are read anew each time that they are gone through."""
+
+    def __iter__(self) -> Iterator[Row]: ...
+
+    def __len__(self) -> int: ...
+
+
+class Found(msgspec.Struct, frozen=True, dict=True):
     """A survey as far as it has come."""
 
-    rows: Sequence[Row]
+    rows: Rows
     rules: Sequence[tuple[str, str, int]]
     """Rule, level, number of sites; most sites first."""
 
@@ -49,14 +62,105 @@ class Found(msgspec.Struct, frozen=True):
     titles: dict[str, str] = msgspec.field(default_factory=dict)
     """Of rules."""
 
-    @property
-    def reached(self) -> list[Row]:
-        return [row for row in self.rows if row["reached"]]
+    @functools.cached_property
+    def tally(self) -> "Tally":
+        """All that is counted, in one pass over the rows."""
+        tally = Tally()
+        for row in self.rows:
+            tally.add(row)
+        return tally
 
     @property
     def at(self) -> datetime.datetime | None:
         """The latest look: what is relative to a day is relative to this."""
-        return max((row["looked_at"] for row in self.rows), default=self.begun)
+        return self.tally.at or self.begun
+
+
+class Tally:
+    """Counts over the rows of a survey, in memory that does not grow with them."""
+
+    def __init__(self) -> None:
+        self.reached = self.not_reached = self.with_version = self.with_policy = self.with_end = self.with_issuer = 0
+        self.at: datetime.datetime | None = None
+        self.levels: Counter[str] = Counter()
+        self.versions: Counter[str] = Counter()
+        self.issuers: Counter[str] = Counter()
+        self.lives: dict[str, list[float]] = {}
+        """Seconds and certificates of each issuer."""
+
+        self.ages: Counter[str] = Counter()
+        self.days_left: Counter[int] = Counter()
+        self.errors: Counter[str] = Counter()
+        self.seconds: Counter[int] = Counter()
+        """By the step of SECONDS below them."""
+
+        self.soon = 0
+        self._soonest: list[tuple[float, str, int, Row]] = []
+        self._worst: list[tuple[int, int, Row]] = []
+        self._count = 0
+
+    def add(self, row: Row) -> None:
+        self._count += 1
+        self.at = max(filter(None, (self.at, row["looked_at"])), default=None)
+        self.seconds[bisect.bisect_right(SECONDS, float(row["seconds"])) - 1] += 1
+        order = _ORDER.get(row["worst"] or "", 4 if row["reached"] else 5)
+        _keep(self._worst, (-order, -self._count, row), MAX_PAGE_ROWS)
+        if not row["reached"]:
+            self.not_reached += 1
+            kind = _kind_of_error(row["error"])
+            if kind in self.errors or len(self.errors) < MAX_KINDS:
+                self.errors[kind] += 1
+            return
+        self.reached += 1
+        self.levels[row["worst"] or "no gap"] += 1
+        if row["versions"]:
+            self.with_version += 1
+            self.versions.update(row["versions"].split(", "))
+        if row["issuer"]:
+            self._add_issuer(row)
+        if row["hsts_age"] is not None:
+            self.with_policy += 1
+            self.ages[next(words for most, words in HSTS_STEPS if row["hsts_age"] < most)] += 1
+        if row["days_left"] is not None:
+            self.with_end += 1
+            self.days_left[max(-1, min(row["days_left"], 7 * WEEKS))] += 1
+            if row["days_left"] < SOON_DAYS:
+                self.soon += 1
+                _keep(self._soonest, (-row["not_after"].timestamp(), row["site"], self._count, row), MAX_SOON)
+
+    def _add_issuer(self, row: Row) -> None:
+        self.with_issuer += 1
+        if row["issuer"] not in self.issuers and len(self.issuers) >= MAX_KINDS:
+            return
+        self.issuers[row["issuer"]] += 1
+        if row["not_after"] is not None and row["not_before"] is not None:
+            life = self.lives.setdefault(row["issuer"], [0.0, 0])
+            life[0] += (row["not_after"] - row["not_before"]).total_seconds()
+            life[1] += 1
+
+    @property
+    def soonest(self) -> list[Row]:
+        """Certificates that have ended or end within SOON_DAYS, the soonest first, at most MAX_SOON."""
+        return sorted((each[-1] for each in self._soonest), key=lambda row: (row["not_after"], row["site"]))
+
+    @property
+    def worst(self) -> list[Row]:
+        """The worst sites, at most MAX_PAGE_ROWS, in the order of the list."""
+        return [row for _, _, row in sorted(self._worst, key=lambda each: -each[1])]
+
+
+def _keep(heap: list[Any], each: tuple[Any, ...], most: int) -> None:
+    """The largest so many."""
+    if len(heap) < most:
+        heapq.heappush(heap, each)
+    elif heap[0] < each:
+        heapq.heapreplace(heap, each)
+
+
+MAX_SOON, MAX_PAGE_ROWS, MAX_KINDS = 200, 2000, 2000
+SOON_DAYS = 30
+SECONDS = (0, 0.5, 1, 2, 3, 5, 8, 12, 20, 30, 60, 600)
+_ORDER = {level: number for number, level in enumerate(_LEVELS)}
 
 
 # Counts
@@ -64,8 +168,7 @@ class Found(msgspec.Struct, frozen=True):
 
 def worst_levels(found: Found) -> list[tuple[str, int]]:
     """Reached sites by worst level, without a gap last; those that were not reached apart."""
-    counts = Counter(row["worst"] or "no gap" for row in found.reached)
-    return [(level, counts.get(level, 0)) for level in (*_LEVELS, "no gap")]
+    return [(level, found.tally.levels.get(level, 0)) for level in (*_LEVELS, "no gap")]
 
 
 _NO_SIBLING = ("reach/no-address", Level.NOTE.value)
@@ -82,21 +185,17 @@ def main_rules(found: Found) -> list[tuple[str, str, int]]:
 
 def newest_versions(found: Found) -> list[tuple[str, int]]:
     """Sites by each version that they speak."""
-    counts = Counter(each for row in found.reached if row["versions"] for each in row["versions"].split(", "))
-    return sorted(counts.items(), reverse=True)
+    return sorted(found.tally.versions.items(), reverse=True)
 
 
 def issuers(found: Found) -> list[tuple[str, int]]:
-    return Counter(row["issuer"] for row in found.reached if row["issuer"]).most_common(MAX_SHOWN)
+    return found.tally.issuers.most_common(MAX_SHOWN)
 
 
 def lives_by_issuer(found: Found) -> list[tuple[str, int]]:
     """Mean days from begin to end of each issuer's certificates, of the issuers with most sites."""
-    lives: dict[str, list[float]] = {}
-    for row in found.reached:
-        if row["issuer"] and row["not_after"] is not None and row["not_before"] is not None:
-            lives.setdefault(row["issuer"], []).append((row["not_after"] - row["not_before"]).total_seconds() / _DAY)
-    return [(issuer, round(sum(lives[issuer]) / len(lives[issuer]))) for issuer, _ in issuers(found) if issuer in lives]
+    means = {issuer: round(seconds / count / _DAY) for issuer, (seconds, count) in found.tally.lives.items()}
+    return [(issuer, means[issuer]) for issuer, _ in issuers(found) if issuer in means]
 
 
 _DAY = 86400
@@ -112,9 +211,7 @@ HSTS_STEPS = (
 
 def hsts_ages(found: Found) -> list[tuple[str, int]]:
     """Sites of which a policy, or that there is none, was seen."""
-    ages = [row["hsts_age"] for row in found.reached if row["hsts_age"] is not None]
-    counts = Counter(next(words for most, words in HSTS_STEPS if age < most) for age in ages)
-    return [(words, counts.get(words, 0)) for _, words in HSTS_STEPS]
+    return [(words, found.tally.ages.get(words, 0)) for _, words in HSTS_STEPS]
 
 
 WEEKS = 14
@@ -122,12 +219,13 @@ WEEKS = 14
 
 def ends_by_week(found: Found) -> list[tuple[str, int]]:
     """Certificates that end in each of the next weeks, those that have ended before them, and the rest behind."""
-    at = found.at
-    days = [row["days_left"] for row in found.reached if row["days_left"] is not None]
-    if at is None or not days:
+    at, tally = found.at, found.tally
+    if at is None or not tally.with_end:
         return []
-    counts = Counter("ended" if each < 0 else min(each // 7, WEEKS) for each in days)
-    weeks: list[tuple[str, int]] = [("ended", counts.get("ended", 0))]
+    counts: Counter[int] = Counter()
+    for days, count in tally.days_left.items():
+        counts[-1 if days < 0 else min(days // 7, WEEKS)] += count
+    weeks: list[tuple[str, int]] = [("ended", counts.get(-1, 0))]
     for week in range(WEEKS):
         begins = at + datetime.timedelta(weeks=week)
         weeks.append((f"from {begins:%Y-%m-%d}", counts.get(week, 0)))
@@ -137,28 +235,49 @@ def ends_by_week(found: Found) -> list[tuple[str, int]]:
     return weeks
 
 
-def ending_soon(found: Found, days: int = 30) -> list[Row]:
-    """Those whose certificate has ended or ends within so many days, the soonest first."""
-    soon = [row for row in found.reached if row["days_left"] is not None and row["days_left"] < days]
-    return sorted(soon, key=lambda row: (row["not_after"], row["site"]))
+def seconds_of_sites(found: Found) -> list[tuple[str, int]]:
+    """How long looks took."""
+    counts = [
+        (f"{low:g} to {high:g} s", found.tally.seconds.get(number, 0))
+        for number, (low, high) in enumerate(itertools.pairwise(SECONDS))
+    ]
+    while counts and not counts[-1][1]:
+        counts.pop()
+    return counts
 
 
 # Formats
 
 
 def render_csv(found: Found) -> bytes:
-    """One row a site."""
-    return table(COLUMNS, ([_text(row[name]) for name in COLUMNS] for row in found.rows))
+    """One row a site, made a piece at a time."""
+    out = io.BytesIO()
+    out.write(table(COLUMNS, ()))
+    for rows in batched(found.rows):
+        out.write(table((), ([_text(row[name]) for name in COLUMNS] for row in rows)).partition(b"\r\n")[2])
+    return out.getvalue()
+
+
+_PIECE = 10_000
+
+
+def batched(rows: Iterable[Row]) -> Iterator[list[Row]]:
+    """So many at a time."""
+    source = iter(rows)
+    while piece := list(itertools.islice(source, _PIECE)):
+        yield piece
 
 
 def _text(value: Any) -> str:
+    if isinstance(value, str):
+        return value
     match value:
         case None:
             return ""
         case bool():
             return "true" if value else "false"
         case datetime.datetime():
-            return f"{value:%Y-%m-%dT%H:%M:%SZ}"
+            return f"{value.isoformat()[:19]}Z"
         case _:
             return str(value)
 
@@ -172,17 +291,21 @@ def render_json(found: Found) -> bytes:
         "sites": found.sites,
         "is_whole": found.is_whole,
         "rules": [{"rule": rule, "level": level, "sites": count} for rule, level, count in found.rules],
-        "rows": found.rows,
+        "rows": list(found.rows),
     }
     return json_escaped(msgspec.json.encode(content)) + b"\n"
 
 
 def render_openmetrics(found: Found) -> bytes:
     """Counts of sites, and of each site when its certificate ends."""
-    states = Counter("reached" if row["reached"] else "not reached" for row in found.rows)
+    states = {"reached": found.tally.reached, "not reached": found.tally.not_reached}
     states["waiting"] = found.sites - len(found.rows)
     ends, renewals = (
-        tuple(((("site", row["site"]),), row[name].timestamp()) for row in found.reached if row[name] is not None)
+        tuple(
+            ((("site", row["site"]),), row[name].timestamp())
+            for row in found.rows
+            if row["reached"] and row[name] is not None
+        )
         for name in ("not_after", "renewal")
     )
     families = [
@@ -220,7 +343,7 @@ def render_openmetrics(found: Found) -> bytes:
 def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
     """For a terminal: how far, how bad, what most often, what ends soon."""
     sheet = Sheet(width, marks)
-    reached = len(found.reached)
+    reached = found.tally.reached
     state = "" if found.is_whole else f", {found.sites - len(found.rows):,} not looked at yet"
     sheet.line(
         (f"{len(found.rows):,} of {found.sites:,} sites", "bold"),
@@ -243,12 +366,12 @@ def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
             )  # fmt: skip
         if more := len(found.rules) - len(shown):
             sheet.line("  ", f"and {counted(more, 'rule')} more: -w FILE.json holds them all")
-    _counted(sheet, "Protocol versions", newest_versions(found), sum(1 for row in found.reached if row["versions"]))
-    _counted(sheet, "Issuers", issuers(found), sum(1 for row in found.reached if row["issuer"]))
-    _counted(sheet, "HSTS", hsts_ages(found), sum(1 for row in found.reached if row["hsts_age"] is not None))
-    soon = ending_soon(found)
+    _counted(sheet, "Protocol versions", newest_versions(found), found.tally.with_version)
+    _counted(sheet, "Issuers", issuers(found), found.tally.with_issuer)
+    _counted(sheet, "HSTS", hsts_ages(found), found.tally.with_policy)
+    soon = found.tally.soonest
     if soon:
-        sheet.heading("Ends within 30 days", f"{len(soon):,} certificates")
+        sheet.heading("Ends within 30 days", f"{found.tally.soon:,} certificates")
         for row in soon[:MAX_SHOWN]:
             style = "bold red" if row["days_left"] < 0 else "yellow"
             sheet.line(
@@ -257,11 +380,11 @@ def render_summary(found: Found, width: int, marks: Marks = UNICODE) -> Text:
                 f" {row['site']}  ",
                 (row["issuer"] or "", "dim"),
             )
-        if len(soon) > MAX_SHOWN:
-            sheet.line("  ", and_more(len(soon), MAX_SHOWN).strip())
-    errors = Counter(_kind_of_error(row["error"]) for row in found.rows if not row["reached"])
+        if found.tally.soon > MAX_SHOWN:
+            sheet.line("  ", and_more(found.tally.soon, MAX_SHOWN).strip())
+    errors = found.tally.errors
     if errors:
-        sheet.heading("Not reached", f"{sum(errors.values()):,} sites")
+        sheet.heading("Not reached", f"{found.tally.not_reached:,} sites")
         for why, count in errors.most_common(MAX_SHOWN):
             sheet.line("  ", (marks.unknown, "yellow"), f" {count:>7,}  {why}")
     return sheet.text

@@ -5,7 +5,6 @@ The table is whole without a script; with it, it can be sorted and filtered.  No
 
 import base64
 import hashlib
-import itertools
 from collections.abc import Sequence
 
 import msgspec
@@ -40,7 +39,7 @@ def render_survey_page(found: Found) -> bytes:
     """In UTF-8; without Matplotlib the numbers stand alone."""
     script = _script()
     digest = base64.b64encode(hashlib.sha256(script.encode("utf-8")).digest()).decode("ascii")
-    reached = len(found.reached)
+    reached = found.tally.reached
     text: str = template("survey.html.j2").render(
         script=script,
         digest=digest,
@@ -52,7 +51,8 @@ def render_survey_page(found: Found) -> bytes:
         levels=[(level, count, MARKS.get(level, MARKS["holds"])) for level, count in many.worst_levels(found)],
         parts=_parts(found),
         heads=[(name, HEADS[name], name in _NUMBERS) for name in HEADS],
-        rows=[_row(row) for row in found.rows],
+        rows=[_row(row) for row in found.tally.worst],
+        left_out=max(len(found.rows) - many.MAX_PAGE_ROWS, 0),
         marks=MARKS,
     )
     return text.encode("utf-8", "replace")
@@ -85,9 +85,6 @@ def _row(row: Row) -> list[tuple[str, str, str]]:
 _LEVEL_ORDER = {"breaks": 0, "exposes": 1, "weakens": 2, "note": 3}
 
 
-SECONDS = (0, 0.5, 1, 2, 3, 5, 8, 12, 20, 30, 60, 600)
-
-
 class _Part(msgspec.Struct, frozen=True):
     """What was counted, with its n."""
 
@@ -106,11 +103,9 @@ class _Part(msgspec.Struct, frozen=True):
 
 
 def _parts(found: Found) -> list[_Part]:
-    reached = len(found.reached)
+    tally = found.tally
+    reached, with_version, with_policy, with_end = tally.reached, tally.with_version, tally.with_policy, tally.with_end
     levels, rules, weeks = many.worst_levels(found), many.main_rules(found), many.ends_by_week(found)
-    with_version = sum(1 for row in found.reached if row["versions"])
-    with_policy = sum(1 for row in found.reached if row["hsts_age"] is not None)
-    with_end = sum(1 for row in found.reached if row["days_left"] is not None)
     by_level = charts.colours_of([level for level, _ in levels])
     by_rule = charts.colours_of([level for _, level, _ in rules])
     of_rules = [(f"{rule} ({level})", count) for rule, level, count in rules]
@@ -121,17 +116,6 @@ def _parts(found: Found) -> list[_Part]:
         _Part("Lives by issuer", f"mean days of a life, n = {with_end:,}", many.lives_by_issuer(found)),
         _Part("Protocol versions", f"sites that speak each, n = {with_version:,}", many.newest_versions(found)),
         _Part("HSTS max-age", f"n = {with_policy:,}", many.hsts_ages(found) if with_policy else ()),
-        _Part("Time a site", f"n = {len(found.rows):,}", _times(found)),
+        _Part("Time a site", f"n = {len(found.rows):,}", many.seconds_of_sites(found)),
     ]
     return [part for part in parts if part.counts]
-
-
-def _times(found: Found) -> list[tuple[str, int]]:
-    seconds = [float(row["seconds"]) for row in found.rows]
-    counts = [
-        (f"{low:g} to {high:g} s", sum(1 for each in seconds if low <= each < high))
-        for low, high in itertools.pairwise(SECONDS)
-    ]
-    while counts and not counts[-1][1]:
-        counts.pop()
-    return counts

@@ -18,7 +18,7 @@ import zstandard
 from pewter.errors import FileError
 from pewter.judge.comparison import Change, compare
 from pewter.judge.review import Review, read_review
-from pewter.judge.summary import EndRow, GapRow, RunChanges, RunCount, SiteChanges, SiteRow, Summary
+from pewter.judge.summary import EndRow, RunChanges, RunCount, SiteChanges, SiteRow, Summary
 from pewter.plan.saved_reviews import MAX_REVIEW
 
 from .settings import Settings
@@ -32,6 +32,10 @@ KEPT_RUNS = 2
 
 _ROW_FIELDS = SiteRow.__struct_fields__
 _LAST_ROW = "exists (select 1 from rows where rows.site = sites.site and rows.run = sites.run"
+_PAIRS = (
+    "select sites.site as site, max(rows.run) as before, sites.run as after, sites.position as position "
+    "from sites join rows on rows.site = sites.site and rows.run < sites.run where sites.listed group by sites.site"
+)
 _LAST_TOLD = "(select max(run) from ends where site = ? and kind = 'certificate')"
 _SCHEMA = f"""
 create table runs (run integer primary key, begun text not null, options text not null, ended text);
@@ -183,7 +187,7 @@ class Ledger:
             if not found:
                 return
             for row in found:
-                site, targets, last = _typed(self.path, row, tuple[str, str, int])
+                site, targets, last = _typed(self.path, row, _WAITS)
                 yield site, targets
 
     def counts(self) -> tuple[int, int]:
@@ -257,7 +261,7 @@ class Ledger:
         """Its number, when it began, and when it ended; 0 where none was begun."""
         with _failing(self.path):
             found = self._db.execute("select run, begun, ended from runs order by run desc limit 1").fetchone()
-        return _typed(self.path, found, tuple[int, str, str | None], (1, 2)) if found else (0, "", None)
+        return _typed(self.path, found, _LAST_RUN, (1, 2)) if found else (0, "", None)
 
     def rows(self) -> Iterator[tuple[Any, ...]]:
         """The last row of each site, in the order of the list: the columns of a survey."""
@@ -268,6 +272,14 @@ class Ledger:
                 "where sites.listed order by sites.position"
             )
             yield from (_typed(self.path, row, _ROW, _MOMENTS) for row in found)
+
+    def count_of_rows(self) -> int:
+        """How many rows there are."""
+        with _failing(self.path):
+            (count,) = self._db.execute(
+                "select count(*) from sites join rows on rows.site = sites.site and rows.run = sites.run where listed"
+            ).fetchone()
+        return int(count)
 
     def gaps(self) -> Iterator[tuple[str, str, str, str, int]]:
         """Site, rule, level, place and whether it is accepted, of the last row of each site."""
@@ -316,25 +328,36 @@ class Ledger:
                     (run,),
                 )
                 levels = {level: int(count) for level, count in counted}
-                _typed(self.path, (run, begun), tuple[int, str], (1,))
+                _typed(self.path, (run, begun), _RUN, (1,))
                 found.append(RunCount(run, datetime.datetime.fromisoformat(begun), levels.pop(None, 0), levels))
         return found
 
-    def sites_with_two_runs(self) -> Iterator[tuple[str, int, int]]:
-        """Sites with an earlier run beside the last: the site, the earlier, the last."""
+    def sites_with_two_runs(self) -> int:
+        """How many have an earlier run beside the last."""
         with _failing(self.path):
-            yield from self._db.execute(
-                "select sites.site, max(rows.run), sites.run from sites join rows on rows.site = sites.site and "
-                "rows.run < sites.run where sites.listed group by sites.site order by sites.position"
+            (count,) = self._db.execute(f"select count(*) from ({_PAIRS})").fetchone()
+        return int(count)
+
+    def sites_that_changed(self) -> list[tuple[str, int, int]]:
+        """Sites whose gaps are others than in the run before: the site, the earlier run, the last."""
+        columns = "gaps.site, rule, level, place, accepted"
+        of_run = f"select {columns} from pairs join gaps on gaps.site = pairs.site and gaps.run = pairs.%s"
+        with _failing(self.path):
+            return self._db.execute(
+                f"with pairs as ({_PAIRS}), "
+                f"gone as ({of_run % 'before'} except {of_run % 'after'}), "
+                f"come as ({of_run % 'after'} except {of_run % 'before'}) "
+                "select pairs.site, pairs.before, pairs.after from pairs where site in "
+                "(select site from gone union select site from come) order by pairs.position"
             ).fetchall()
 
-    def gap_set(self, site: str, run: int) -> frozenset[GapRow]:
+    def was_reached(self, site: str) -> bool:
+        """At its last look."""
         with _failing(self.path):
             found = self._db.execute(
-                "select rule, level, place, accepted from gaps where site = ? and run = ?", (site, run)
-            ).fetchall()
-        typed = (_typed(self.path, ("", *row), _GAP)[1:] for row in found)
-        return frozenset(GapRow(rule, level, place, bool(accepted)) for rule, level, place, accepted in typed)
+                "select reached from rows join sites using (site, run) where site = ?", (site,)
+            ).fetchone()
+        return bool(found and found[0])
 
     def review(self, site: str, run: int | None = None) -> Review:
         """One site's whole review; FileError where there is none."""
@@ -452,14 +475,20 @@ def _form() -> frozenset[tuple[str, str, str]]:
     return form
 
 
+def _shape(*kinds: Any) -> type[msgspec.Struct]:
+    """Of a row: as a struct, msgspec works out once how it is checked."""
+    return msgspec.defstruct("Row", [(f"column_{n}", kind) for n, kind in enumerate(kinds)], array_like=True)
+
+
 _IN_SQLITE: dict[Any, Any] = {datetime.datetime: str, datetime.datetime | None: str | None, bool: int}
 _HINTS = get_type_hints(SiteRow)
 _IN_ROWS = [*_ROW_FIELDS[:-1], "run", _ROW_FIELDS[-1]]
-_ROW = tuple.__class_getitem__(tuple(_IN_SQLITE.get(_HINTS.get(name, int), _HINTS.get(name, int)) for name in _IN_ROWS))
+_ROW = _shape(*(_IN_SQLITE.get(_HINTS.get(name, int), _HINTS.get(name, int)) for name in _IN_ROWS))
 _MOMENTS = tuple(
     n for n, name in enumerate(_IN_ROWS) if _HINTS.get(name) in (datetime.datetime, datetime.datetime | None)
 )
-_GAP, _END = tuple[str, str, str, str, int], tuple[str, str, str, str, str, str]
+_GAP, _END = _shape(str, str, str, str, int), _shape(str, str, str, str, str, str)
+_WAITS, _RUN, _LAST_RUN = _shape(str, str, int), _shape(int, str), _shape(int, str, str | None)
 
 
 def _typed(file: Path, row: tuple[Any, ...], kinds: Any, moments: Sequence[int] = ()) -> tuple[Any, ...]:
@@ -507,19 +536,13 @@ def _failing(file: Path) -> Iterator[None]:
 def changes_of_runs(ledger: Ledger) -> RunChanges:
     """Each site's last review against the one before.  Only sites whose gaps or reach differ are read whole."""
     sites: list[SiteChanges] = []
-    compared = stayed = 0
-    rows = {row[0]: row for row in ledger.rows()}
-    for site, before, after in ledger.sites_with_two_runs():
-        compared += 1
-        old_gaps, new_gaps = ledger.gap_set(site, before), ledger.gap_set(site, after)
-        if old_gaps == new_gaps:
-            stayed += 1
-            continue
+    compared, changed_sites = ledger.sites_with_two_runs(), ledger.sites_that_changed()
+    for site, before, after in changed_sites:
         if not (ledger.has_review(site, before) and ledger.has_review(site, after)):
             sites.append(SiteChanges(site, (), "there is no review of one of the two runs", is_known=False))
             continue
         comparison = compare(ledger.review(site, before), ledger.review(site, after))
         changed = tuple(gap for gap in comparison.gaps if gap.change is not Change.STAYED)
-        was_reached = bool(rows[site][2])
-        sites.append(SiteChanges(site, changed, "" if was_reached else "it could not be reached this time"))
-    return RunChanges(compared, stayed, tuple(sites), tuple(ledger.run_counts()))
+        remark = "" if ledger.was_reached(site) else "it could not be reached this time"
+        sites.append(SiteChanges(site, changed, remark))
+    return RunChanges(compared, compared - len(changed_sites), tuple(sites), tuple(ledger.run_counts()))

@@ -3,6 +3,7 @@
 import datetime
 import os
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,7 +13,7 @@ from pewter.errors import FileError, UsageError
 from pewter.expectations import read_duration
 from pewter.gather.routes import read_route
 from pewter.judge.rules import SITE_RULES
-from pewter.judge.summary import row_of
+from pewter.judge.summary import Row, row_of
 from pewter.phrases import counted
 from pewter.plan.files import read_bounded
 from pewter.plan.own_files import read_trust_file
@@ -220,11 +221,25 @@ def _work(
     return ClusterSurvey(ledger, run, settings, watcher, request.cluster, request.cluster_tls)
 
 
+class StoredRows:
+    """The rows of a folder, read anew each time: a million of them do not fit into memory."""
+
+    def __init__(self, folder: Path, count: int) -> None:
+        self._folder, self._count = folder, count
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __iter__(self) -> Iterator[Row]:
+        with Ledger.open_to_read(self._folder) as ledger:
+            yield from map(row_of, ledger.rows())
+
+
 def found_in(ledger: Ledger) -> Found:
     """What a folder tells."""
     run, begun, _ = ledger.last_run
     done, whole = ledger.counts()
-    rows = [row_of(values) for values in ledger.rows()]
+    rows = StoredRows(ledger.path.parent, ledger.count_of_rows())
     titles = {rule.name: rule.words.title for rule in SITE_RULES}
     moment = datetime.datetime.fromisoformat(begun) if begun else None
     return Found(rows, ledger.rules(), whole, run, moment, done == whole, titles)
