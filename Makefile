@@ -22,7 +22,7 @@ test: $(BIN)/.ready          ## set up, then run every test
 test-under-load: $(BIN)/.ready   ## every test, while ten other programs keep the processors busy
 	$(BIN)/python tests/load.py 10 $(BIN)/python -m pytest $(SIDE_BY_SIDE)
 
-attack: $(BIN)/.ready        ## some 380 attacks on the built program: all have to be survived
+attack: $(BIN)/.ready        ## some 690 attacks on the built program: all have to be survived
 	$(BIN)/python tests/attack/runner.py
 
 weather: $(BIN)/.ready       ## look at sound servers behind failing connections, 30 times each: no false gap, and the failing is told (nginx, Apache httpd)
