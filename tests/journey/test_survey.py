@@ -206,7 +206,7 @@ def test_the_same_command_goes_on_and_again_looks_anew(folder, tmp_path):
         (("report", "other", "--site", "a.example"), "other holds no survey."),
         (("report", "other"), "--site NAME says whose review of its survey"),
         (("report", "x.json", "--site", "a.example"), "--site is of a survey's folder"),
-        (("compare", "x.json"), "Two saved reviews are compared, or the last two runs"),
+        (("compare", "x.json"), "Two saved reviews are compared, or more of one site"),
         (("demo", "--crowd", "0"), "--crowd is 0; allowed are 1 to 2000 sites."),
     ],
 )

@@ -240,3 +240,13 @@ def test_one_run_has_one_set_of_options(ledger, title):
     ledger.end(2, NOW)
     with pytest.raises(FileError, match="was begun with other options"):
         ledger.begin(first, None, NOW)
+
+
+def test_a_list_that_was_taken_is_not_read_again(ledger):
+    assert not ledger.has_list("d" * 64)
+    ledger.take_list(sites("a.example"), "d" * 64)
+    assert ledger.has_list("d" * 64) and not ledger.has_list("e" * 64)
+    ledger.take_list(sites("b.example"))
+    assert not ledger.has_list("d" * 64)
+    (ledger.path.parent / "survey.list").write_bytes(b"\xff" * 200)
+    assert not ledger.has_list("d" * 64)

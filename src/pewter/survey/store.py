@@ -19,12 +19,13 @@ from pewter.errors import FileError
 from pewter.judge.comparison import Change, compare
 from pewter.judge.review import Review, read_review
 from pewter.judge.summary import EndRow, RunChanges, RunCount, SiteChanges, SiteRow, Summary
+from pewter.plan.files import write_whole
 from pewter.plan.saved_reviews import MAX_REVIEW
 
 from .settings import Settings
 from .sites import Site
 
-FILE, LOCK = "survey.sqlite", "survey.lock"
+FILE, LOCK, LIST = "survey.sqlite", "survey.lock", "survey.list"
 APPLICATION_ID = 0x50657774
 FORMAT = 1
 KEPT_RUNS = 2
@@ -121,9 +122,24 @@ class Ledger:
 
     # What is to be done
 
-    def take_list(self, sites: Sequence[Site]) -> Listed:
+    def has_list(self, digest: str) -> bool:
+        """Whether the list with this digest was the last that was taken: then there is nothing to take."""
+        try:
+            return (self.path.parent / LIST).read_text(encoding="ascii")[:100].strip() == digest
+        except (OSError, ValueError):
+            return False
+
+    def take_list(self, sites: Sequence[Site], digest: str = "") -> Listed:
         """Take over a list: new sites wait, sites that are gone from it stay and wait no longer."""
-        with _failing(self.path), self._db:
+        with _failing(self.path):
+            (self.path.parent / LIST).unlink(missing_ok=True)
+            listed = self._take_list(sites)
+            if digest:
+                write_whole(self.path.parent / LIST, f"{digest}\n".encode("ascii"))
+            return listed
+
+    def _take_list(self, sites: Sequence[Site]) -> Listed:
+        with self._db:
             known = {site for (site,) in self._db.execute("select site from sites")}
             self._db.execute("update sites set listed = 0, waiting = 0 where 1")
             self._db.executemany(

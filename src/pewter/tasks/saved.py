@@ -116,7 +116,9 @@ def _newest(found: list[tuple[str, Review]]) -> list[tuple[str, Review]]:
 def compare_runs(folder: Path) -> RunChanges:
     """What changed from each site's review of a survey before to its last."""
     if not folder.is_dir():
-        raise UsageError("Two saved reviews are compared, or the last two runs in the folder of a survey.")
+        raise UsageError(
+            "Two saved reviews are compared, or more of one site, or a folder of them, or the folder of a survey."
+        )
     from pewter.survey.store import Ledger, changes_of_runs  # noqa: PLC0415
 
     with Ledger.open_to_read(folder) as ledger:

@@ -1,6 +1,8 @@
 """A survey: many sites, on this machine or on a cluster; and what its folder tells afterwards."""
 
 import datetime
+import hashlib
+import itertools
 import os
 import sys
 from collections.abc import Iterator
@@ -28,6 +30,7 @@ from pewter.survey.sites import MAX_LIST, SiteList, read_list, words_for_wrong
 from pewter.survey.store import Again, Ledger
 from pewter.survey.work import Watcher
 
+from .expiring import SURVEY
 from .surroundings import Alone, Surroundings
 
 if TYPE_CHECKING:
@@ -74,13 +77,32 @@ def survey(request: SurveyRequest, around: Surroundings | None = None) -> Survey
     around = around or Alone()
     again = read_again(request.again)
     settings = _settings(request)
-    sites = _sites(request.list, around)
-    settings = msgspec.structs.replace(settings, workers=min(settings.workers, len(sites.sites)))
+    octets = _list_of(request.list)
+    digest = hashlib.sha256(octets).hexdigest()
+    sites = None if _has_list(request.into, digest) else _sites(octets, request.list, around)
+    if sites is not None:
+        settings = msgspec.structs.replace(settings, workers=min(settings.workers, len(sites.sites)))
+    del octets
     workers = settings.workers if request.cluster is None else 0
     with forked(workers) as ready, Ledger.open_to_write(request.into) as ledger:
-        broken_off = _look(request, ledger, sites, settings, again, ready, around)
+        if sites is not None:
+            listed = ledger.take_list(sites.sites, digest)
+            sites = None
+            if listed.gone:
+                around.say(
+                    f"{listed.gone:,} sites of the folder are not in the list any more; what was found of them is kept"
+                )
+        broken_off = _look(request, ledger, settings, again, ready, around)
         ledger.fold()
         return Surveyed(found_in(ledger), broken_off)
+
+
+def _has_list(folder: Path, digest: str) -> bool:
+    """Whether a folder's survey is of this very list: of a million sites, reading it again takes minutes."""
+    if not (folder / SURVEY).is_file():
+        return False
+    with Ledger.open_to_read(folder) as ledger:
+        return ledger.has_list(digest)
 
 
 def show_survey(folder: Path) -> Surveyed:
@@ -148,15 +170,18 @@ def _settings(request: SurveyRequest) -> Settings:
     )
 
 
-def _sites(path: Path, around: Surroundings) -> SiteList:
+def _list_of(path: Path) -> bytes:
+    if str(path) != "-":
+        return read_bounded(path, MAX_LIST, "list of sites")
+    octets = sys.stdin.buffer.read(MAX_LIST + 1) if sys.stdin is not None else b""
+    if len(octets) > MAX_LIST:
+        raise FileError(f"standard input is longer than {MAX_LIST >> 20} MiB, which is no list of sites.")
+    return octets
+
+
+def _sites(octets: bytes, path: Path, around: Surroundings) -> SiteList:
     """The list, wrong lines said; UsageError where every line is wrong."""
-    if str(path) == "-":
-        octets = sys.stdin.buffer.read(MAX_LIST + 1) if sys.stdin is not None else b""
-        if len(octets) > MAX_LIST:
-            raise FileError(f"standard input is longer than {MAX_LIST >> 20} MiB, which is no list of sites.")
-        sites = read_list(octets, "standard input")
-    else:
-        sites = read_list(read_bounded(path, MAX_LIST, "list of sites"), str(path))
+    sites = read_list(octets, "standard input" if str(path) == "-" else str(path))
     for words in words_for_wrong(sites.wrong):
         around.say(words)
     if not sites.sites:
@@ -169,19 +194,15 @@ def _sites(path: Path, around: Surroundings) -> SiteList:
 def _look(
     request: SurveyRequest,
     ledger: Ledger,
-    sites: SiteList,
     settings: Settings,
     again: Again | None,
     ready: list[Started],
     around: Surroundings,
 ) -> bool:
     """Whether it was broken off."""
-    listed = ledger.take_list(sites.sites)
     now = datetime.datetime.now(datetime.UTC)
     run = ledger.begin(settings, again, now)
     done, whole = ledger.counts()
-    if listed.gone:
-        around.say(f"{listed.gone:,} sites of the folder are not in the list any more; what was found of them is kept")
     if done == whole:
         around.say(f"all {whole:,} sites are looked at; --again looks anew")
         return False
@@ -229,6 +250,12 @@ class StoredRows:
 
     def __len__(self) -> int:
         return self._count
+
+    def __getitem__(self, at: int) -> Row:
+        """One of them; to go through them is many times faster."""
+        if not -self._count <= at < self._count:
+            raise IndexError(at)
+        return next(itertools.islice(self, at % self._count, None))
 
     def __iter__(self) -> Iterator[Row]:
         with Ledger.open_to_read(self._folder) as ledger:
