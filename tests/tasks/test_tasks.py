@@ -111,7 +111,9 @@ def test_a_survey_of_nobody(tmp_path):
         False,
         True,
     )
-    assert show_survey(tmp_path / "s").found.rows == found.rows
+    assert list(show_survey(tmp_path / "s").found.rows) == list(found.rows)
+    with pytest.raises(IndexError):
+        found.rows[1]
 
 
 @pytest.mark.parametrize(
