@@ -29,6 +29,16 @@ def escaped(text: str) -> str:
     return "".join(pieces)
 
 
+def sealed(text: str) -> str:
+    """Lines of ours, in each of which only what shows as itself is left: the last thing that happens to a text.
+
+    Whatever came here without passing :func:`escaped` is made harmless; what did is as it was.
+    """
+    if text.isascii() and text.replace("\n", "").isprintable():
+        return text
+    return "\n".join(f"{escaped(line[:-1])}\r" if line.endswith("\r") else escaped(line) for line in text.split("\n"))
+
+
 def json_escaped(octets: bytes) -> bytes:
     """JSON of the same meaning in which no character stands that a terminal obeys (RFC 8259 section 7)."""
     if octets.isascii() and b"\x7f" not in octets:

@@ -17,8 +17,10 @@ import msgspec
 import pytest
 from prometheus_client.openmetrics.parser import text_string_to_metric_families as read_openmetrics
 from prometheus_client.parser import text_string_to_metric_families as read_textfile
+from rich.text import Text
 
 from pewter.api import render
+from pewter.cli.output import print_text
 from pewter.errors import UsageError
 from pewter.escape import escaped
 from pewter.evidence import Fault
@@ -405,3 +407,18 @@ def test_every_format_has_its_function(kind):
     assert all(callable(each.load()) and each.title for each in table.rows)
     with pytest.raises(UsageError, match="is no format; there are "):
         table.render(".zip")
+
+
+@pytest.mark.parametrize("suffix", [".txt", ".md", ".csv", ".ics", ".om", ".prom", ".html", ".xml", ".sarif"])
+def test_no_writer_can_forget_to_escape(suffix, monkeypatch):
+    """Whatever a renderer lets through is written out at the end."""
+    (made,) = (each.function for each in OF_REVIEWS.rows if each.suffix == suffix)
+    monkeypatch.setattr(f"pewter.report.{made}", lambda review: "fine\r\na\x1b[2J\u202e\x85\u200b\rb\n".encode())
+    assert OF_REVIEWS.render(suffix, None) == b"fine\r\na\\x1b[2J\\u202e\\x85\\u200b\\x0db\n"
+
+
+def test_nothing_that_a_terminal_obeys_is_printed(capsys):
+    print_text(Text.assemble(("a\x1b[2J", "bold"), "\nb\u202e\n"))
+    assert capsys.readouterr().out == "a\\x1b[2J\nb\\u202e\n"
+    print_text(Text.assemble(("fine", "bold"), "\n"))
+    assert capsys.readouterr().out == "fine\n"

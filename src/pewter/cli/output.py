@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from pewter.errors import OutputError
+from pewter.escape import sealed
 from pewter.judge.review import Review
 from pewter.report.sheet import ASCII, MAX_WIDTH, UNICODE, Marks
 from pewter.report.terminal import render_terminal
@@ -43,6 +44,9 @@ def print_text(text: Text) -> None:
     with _output():
         console = Console(highlight=False, soft_wrap=True)
         encoding = _encoding()
+        plain = sealed(text.plain)
+        if len(plain) != len(text.plain):
+            text = Text(plain)  # something was not escaped where it should have been: harmless, and without colours
         plain = text.plain.encode(encoding, "replace").decode(encoding)
         if plain != text.plain:
             text = Text(plain, spans=text.spans)

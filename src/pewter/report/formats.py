@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from pewter.errors import UsageError
+from pewter.escape import sealed
 
 
 class Format(NamedTuple):
@@ -25,10 +26,16 @@ class Format(NamedTuple):
         return made
 
 
+_LINES = frozenset({".txt", ".md", ".csv", ".ics", ".om", ".prom", ".html", ".xml", ".sarif"})
+"""Suffixes of texts.  What is JSON escapes itself; pictures hold text of their own making."""
+
+
 class Formats(NamedTuple):
     """All formats of one kind of result."""
 
     rows: tuple[Format, ...]
+    is_large: bool = False
+    """Written in pieces, each of which escapes what it is given."""
 
     @property
     def suffixes(self) -> tuple[str, ...]:
@@ -38,7 +45,10 @@ class Formats(NamedTuple):
         """A result in the format of a suffix.  UsageError for no such format."""
         for each in self.rows:
             if each.suffix == suffix:
-                return each.load()(*result)
+                octets = each.load()(*result)
+                if suffix not in _LINES or self.is_large:
+                    return octets
+                return sealed(octets.decode("utf-8")).encode("utf-8")
         raise UsageError(f"{suffix!r} is no format; there are {', '.join(self.suffixes)}.")
 
     def check(self, path: Path) -> None:
@@ -103,7 +113,8 @@ OF_SURVEYS = Formats(
         Format(".om", "OpenMetrics", "many.render_openmetrics"),
         Format(".parquet", "Parquet, typed columns", "frames.render_parquet"),
         Format(".html", "a page", "survey_page.render_survey_page"),
-    )
+    ),
+    is_large=True,
 )
 """Of a survey as far as it has come."""
 
