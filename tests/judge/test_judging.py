@@ -21,7 +21,7 @@ from pewter.facts.case import Case
 from pewter.facts.visits import predict_visits
 from pewter.judge.counts import area_counts, reaches, unknown_entries, worst_level
 from pewter.judge.entries import count_by_level, gap_entries
-from pewter.judge.judging import INTERRUPTED, judge
+from pewter.judge.judging import INTERRUPTED, LATE, judge
 from pewter.judge.mending import server_of
 from pewter.judge.nature import OF_PLACES, Nature
 from pewter.judge.outcomes import Accepted, Gap, Holds, Judged, Unknown
@@ -491,3 +491,12 @@ def test_reviews_leave_nothing_behind():
     after, _ = tracemalloc.get_traced_memory()
     tracemalloc.stop()
     assert after - before < 1 << 20
+
+
+def test_rules_that_there_is_no_time_for_are_unknown(monkeypatch):
+    made = case(journey(hop(f"http://{HOST}/", 200)))
+    judged = judge(made, SITE_RULES[:5])
+    monkeypatch.setattr("pewter.judge.judging.MAX_SECONDS", -1.0)
+    late = judge(made, SITE_RULES[:5])
+    assert [(each.rule, each.outcome.reason) for each in late] == [(rule.name, LATE) for rule in SITE_RULES[:5]]
+    assert {each.rule for each in judged} <= {each.rule for each in late}

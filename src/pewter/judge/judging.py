@@ -1,6 +1,7 @@
 """From a case to judged outcomes."""
 
 import datetime
+import time
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any, Protocol
 
@@ -13,6 +14,10 @@ from .outcomes import Accepted, Gap, Judged, Outcome, RuleOutcome, Unknown
 from .rule import Rule
 
 INTERRUPTED = "interrupted before it was judged"
+MAX_SECONDS = 60.0
+"""For all rules of a review: a site that is made to be judged for ever leaves the rest unknown."""
+
+LATE = f"not judged: the rules before it took more than {MAX_SECONDS:g} s"
 
 
 class HasTerms(Protocol):
@@ -37,11 +42,11 @@ def judge(
     An interruption from the keyboard leaves the rules that follow unknown, and is told in the same way.
     """
     found: list[Judged] = []
-    interrupted = False
+    interrupted, begun = False, time.monotonic()
     for rule in rules:
-        reason = INTERRUPTED if interrupted else ""
+        reason = INTERRUPTED if interrupted else LATE if time.monotonic() - begun > MAX_SECONDS else ""
         try:
-            if not interrupted:
+            if not reason:
                 found += (_judge_one(case, rule, outcome) for outcome in rule.outcomes(case))
         except KeyboardInterrupt as exc:
             if failed is None:
