@@ -101,8 +101,12 @@ def surveyed(crowd, folder, names=None, command=None, **more):
     with Ledger.open_to_write(folder) as ledger:
         ledger.take_list(read_list("\n".join(names or crowd.kinds).encode(), "list").sites)
         run = ledger.begin(Settings(), None, crowd.now)
-        survey = LocalSurvey(ledger, run, settings(crowd, **more), watcher, **({"command": command} if command else {}))
+        made = settings(crowd, **more)
+        survey = LocalSurvey(ledger, run, made, watcher, **({"command": command} if command else {}))
         asyncio.run(survey.go())
+        if survey.in_doubt and ledger.wait_again(run, survey.in_doubt):  # as the task does
+            few = msgspec.structs.replace(made, sites_under_way=4)
+            asyncio.run(LocalSurvey(ledger, run, few, watcher).go())
         return [row_of(values) for values in ledger.rows()], watcher, ledger.counts()
 
 
