@@ -9,7 +9,7 @@ import itertools
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 import msgspec
 from rich.text import Text
@@ -46,6 +46,13 @@ class Rows(Protocol):
     def __len__(self) -> int: ...
 
 
+@runtime_checkable
+class Counted(Protocol):
+    """Rows of a database, which counts them many times faster."""
+
+    def count_into(self, tally: "Tally") -> None: ...
+
+
 class Found(msgspec.Struct, frozen=True, dict=True):
     """A survey as far as it has come."""
 
@@ -66,9 +73,21 @@ class Found(msgspec.Struct, frozen=True, dict=True):
     def tally(self) -> "Tally":
         """All that is counted, in one pass over the rows."""
         tally = Tally()
-        for row in self.rows:
-            tally.add(row)
+        if isinstance(self.rows, Counted):
+            self.rows.count_into(tally)
+        else:
+            for row in self.rows:
+                tally.add(row)
         return tally
+
+    @property
+    def worst_rows(self) -> list[Row]:
+        """The worst sites, at most MAX_PAGE_ROWS, in the order of the list."""
+        heap: list[tuple[int, int, Row]] = []
+        for number, row in enumerate(self.rows):
+            order = _ORDER.get(row["worst"] or "", 4 if row["reached"] else 5)
+            _keep(heap, (-order, -number, row), MAX_PAGE_ROWS)
+        return [row for _, _, row in sorted(heap, key=lambda each: -each[1])]
 
     @property
     def at(self) -> datetime.datetime | None:
@@ -95,58 +114,77 @@ class Tally:
         """By the step of SECONDS below them."""
 
         self.soon = 0
-        self._soonest: list[tuple[float, str, int, Row]] = []
-        self._worst: list[tuple[int, int, Row]] = []
+        self._soonest: list[tuple[float, int, Row]] = []
         self._count = 0
 
     def add(self, row: Row) -> None:
-        self._count += 1
+        """One row; what a database counts comes by the methods below, a value at a time."""
         self.at = max(filter(None, (self.at, row["looked_at"])), default=None)
-        self.seconds[bisect.bisect_right(SECONDS, float(row["seconds"])) - 1] += 1
-        order = _ORDER.get(row["worst"] or "", 4 if row["reached"] else 5)
-        _keep(self._worst, (-order, -self._count, row), MAX_PAGE_ROWS)
+        self.add_seconds(row["seconds"], 1)
         if not row["reached"]:
-            self.not_reached += 1
-            kind = _kind_of_error(row["error"])
-            if kind in self.errors or len(self.errors) < MAX_KINDS:
-                self.errors[kind] += 1
+            self.add_error(row["error"], 1)
             return
-        self.reached += 1
-        self.levels[row["worst"] or "no gap"] += 1
-        if row["versions"]:
-            self.with_version += 1
-            self.versions.update(row["versions"].split(", "))
-        if row["issuer"]:
-            self._add_issuer(row)
-        if row["hsts_age"] is not None:
-            self.with_policy += 1
-            self.ages[next(words for most, words in HSTS_STEPS if row["hsts_age"] < most)] += 1
-        if row["days_left"] is not None:
-            self.with_end += 1
-            self.days_left[max(-1, min(row["days_left"], 7 * WEEKS))] += 1
-            if row["days_left"] < SOON_DAYS:
-                self.soon += 1
-                _keep(self._soonest, (-row["not_after"].timestamp(), row["site"], self._count, row), MAX_SOON)
+        self.add_level(row["worst"], 1)
+        self.add_versions(row["versions"], 1)
+        self.add_issuer(row["issuer"], 1)
+        if row["issuer"] and row["not_after"] is not None and row["not_before"] is not None:
+            self.add_lives(row["issuer"], (row["not_after"] - row["not_before"]).total_seconds(), 1)
+        self.add_age(row["hsts_age"], 1)
+        self.add_days_left(row["days_left"], 1)
+        if row["days_left"] is not None and row["days_left"] < SOON_DAYS:
+            self.add_soonest((row,))
 
-    def _add_issuer(self, row: Row) -> None:
-        self.with_issuer += 1
-        if row["issuer"] not in self.issuers and len(self.issuers) >= MAX_KINDS:
-            return
-        self.issuers[row["issuer"]] += 1
-        if row["not_after"] is not None and row["not_before"] is not None:
-            life = self.lives.setdefault(row["issuer"], [0.0, 0])
-            life[0] += (row["not_after"] - row["not_before"]).total_seconds()
-            life[1] += 1
+    def add_seconds(self, seconds: float, count: int) -> None:
+        self.seconds[bisect.bisect_right(SECONDS, float(seconds)) - 1] += count
+
+    def add_error(self, error: str | None, count: int) -> None:
+        self.not_reached += count
+        kind = _kind_of_error(error)
+        if kind in self.errors or len(self.errors) < MAX_KINDS:
+            self.errors[kind] += count
+
+    def add_level(self, worst: str | None, count: int) -> None:
+        self.reached += count
+        self.levels[worst or "no gap"] += count
+
+    def add_versions(self, versions: str | None, count: int) -> None:
+        if versions:
+            self.with_version += count
+            for each in versions.split(", "):
+                self.versions[each] += count
+
+    def add_issuer(self, issuer: str | None, count: int) -> None:
+        if issuer:
+            self.with_issuer += count
+            if issuer in self.issuers or len(self.issuers) < MAX_KINDS:
+                self.issuers[issuer] += count
+
+    def add_lives(self, issuer: str, seconds: float, count: int) -> None:
+        if issuer in self.issuers:
+            life = self.lives.setdefault(issuer, [0.0, 0])
+            life[0] += seconds
+            life[1] += count
+
+    def add_age(self, age: int | None, count: int) -> None:
+        if age is not None:
+            self.with_policy += count
+            self.ages[next(words for most, words in HSTS_STEPS if age < most)] += count
+
+    def add_days_left(self, days: int | None, count: int) -> None:
+        if days is not None:
+            self.with_end += count
+            self.days_left[max(-1, min(days, 7 * WEEKS))] += count
+            self.soon += count if days < SOON_DAYS else 0
+
+    def add_soonest(self, rows: Iterable[Row]) -> None:
+        for row in rows:
+            self._count += 1
+            _keep(self._soonest, (-row["not_after"].timestamp(), -self._count, row), MAX_SOON)
 
     @property
     def soonest(self) -> list[Row]:
         """Certificates that have ended or end within SOON_DAYS, the soonest first, at most MAX_SOON."""
         return sorted((each[-1] for each in self._soonest), key=lambda row: (row["not_after"], row["site"]))
-
-    @property
-    def worst(self) -> list[Row]:
-        """The worst sites, at most MAX_PAGE_ROWS, in the order of the list."""
-        return [row for _, _, row in sorted(self._worst, key=lambda each: -each[1])]
 
 
 def _keep(heap: list[Any], each: tuple[Any, ...], most: int) -> None:

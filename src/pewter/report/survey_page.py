@@ -51,7 +51,7 @@ def render_survey_page(found: Found) -> bytes:
         levels=[(level, count, MARKS.get(level, MARKS["holds"])) for level, count in many.worst_levels(found)],
         parts=_parts(found),
         heads=[(name, HEADS[name], name in _NUMBERS) for name in HEADS],
-        rows=[_row(row) for row in found.tally.worst],
+        rows=[_row(row) for row in found.worst_rows],
         left_out=max(len(found.rows) - many.MAX_PAGE_ROWS, 0),
         marks=MARKS,
     )

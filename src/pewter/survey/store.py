@@ -289,6 +289,47 @@ class Ledger:
             )
             yield from (_typed(self.path, row, _ROW, _MOMENTS) for row in found)
 
+    def counted(self, column: str, kind: Any, *, reached: bool = True) -> list[tuple[Any, int]]:
+        """Each value of a column of the last rows, and how many sites have it."""
+        assert column in _ROW_FIELDS
+        with _failing(self.path):
+            found = self._db.execute(
+                f"select {column}, count(*) from sites join rows on rows.site = sites.site and rows.run = sites.run "
+                f"where listed and reached = ? group by 1",
+                (int(reached),),
+            )
+            return [_typed(self.path, each, _shape_of(kind)) for each in found]
+
+    def lives(self) -> list[tuple[str, float, int]]:
+        """Issuers, the seconds of all lives of their certificates, and how many these are."""
+        with _failing(self.path):
+            found = self._db.execute(
+                "select issuer, sum((julianday(not_after) - julianday(not_before)) * 86400.0), count(*) "
+                "from sites join rows on rows.site = sites.site and rows.run = sites.run where listed and reached "
+                "and issuer is not null and not_after is not null and not_before is not null group by 1"
+            )
+            return [_typed(self.path, each, _LIFE) for each in found]
+
+    def last_look(self) -> str | None:
+        """When the latest of them began."""
+        with _failing(self.path):
+            found = self._db.execute(
+                "select max(looked_at) from sites join rows on rows.site = sites.site and rows.run = sites.run "
+                "where listed"
+            ).fetchone()
+        return str(_typed(self.path, found, _shape(str), (0,))[0]) if found[0] is not None else None
+
+    def soonest(self, days: int, most: int) -> list[tuple[Any, ...]]:
+        """Rows of sites whose certificate has ended or ends within so many days, the soonest first."""
+        names = ", ".join(f"rows.{name}" for name in _IN_ROWS)
+        with _failing(self.path):
+            found = self._db.execute(
+                f"select {names} from sites join rows on rows.site = sites.site and rows.run = sites.run "
+                "where listed and reached and days_left < ? order by not_after, position limit ?",
+                (days, most),
+            )
+            return [_typed(self.path, row, _ROW, _MOMENTS) for row in found]
+
     def count_of_rows(self) -> int:
         """How many rows there are."""
         with _failing(self.path):
@@ -496,6 +537,12 @@ def _shape(*kinds: Any) -> type[msgspec.Struct]:
     return msgspec.defstruct("Row", [(f"column_{n}", kind) for n, kind in enumerate(kinds)], array_like=True)
 
 
+@functools.cache
+def _shape_of(kind: Any) -> type[msgspec.Struct]:
+    """A value, and a count."""
+    return _shape(kind, int)
+
+
 _IN_SQLITE: dict[Any, Any] = {datetime.datetime: str, datetime.datetime | None: str | None, bool: int}
 _HINTS = get_type_hints(SiteRow)
 _IN_ROWS = [*_ROW_FIELDS[:-1], "run", _ROW_FIELDS[-1]]
@@ -504,6 +551,7 @@ _MOMENTS = tuple(
     n for n, name in enumerate(_IN_ROWS) if _HINTS.get(name) in (datetime.datetime, datetime.datetime | None)
 )
 _GAP, _END = _shape(str, str, str, str, int), _shape(str, str, str, str, str, str)
+_LIFE = _shape(str, float, int)
 _WAITS, _RUN, _LAST_RUN = _shape(str, str, int), _shape(int, str), _shape(int, str, str | None)
 
 

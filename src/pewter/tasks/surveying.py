@@ -5,9 +5,9 @@ import hashlib
 import itertools
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -22,7 +22,7 @@ from pewter.plan.own_files import read_trust_file
 from pewter.plan.request import LookRequest
 from pewter.plan.settle import check_look
 from pewter.plan.texts import resolver_text
-from pewter.report.many import Found
+from pewter.report.many import MAX_SOON, SOON_DAYS, Found, Tally
 from pewter.survey.local import LocalSurvey, files_allowed, within_files
 from pewter.survey.processes import Started, forked
 from pewter.survey.settings import FULL_SECONDS, Settings
@@ -250,6 +250,30 @@ class StoredRows:
 
     def __len__(self) -> int:
         return self._count
+
+    def count_into(self, tally: Tally) -> None:
+        """What is counted of them, by the database."""
+        with Ledger.open_to_read(self._folder) as ledger:
+            for reached in (True, False):
+                for seconds, count in ledger.counted("seconds", float, reached=reached):
+                    tally.add_seconds(seconds, count)
+            for error, count in ledger.counted("error", str | None, reached=False):
+                tally.add_error(error, count)
+            adders: dict[str, tuple[Any, Callable[[Any, int], None]]] = {
+                "worst": (str | None, tally.add_level),
+                "versions": (str | None, tally.add_versions),
+                "issuer": (str | None, tally.add_issuer),
+                "hsts_age": (int | None, tally.add_age),
+                "days_left": (int | None, tally.add_days_left),
+            }
+            for column, (kind, add) in adders.items():
+                for value, count in ledger.counted(column, kind):
+                    add(value, count)
+            for issuer, lives, count in ledger.lives():
+                tally.add_lives(issuer, lives, count)
+            tally.add_soonest(map(row_of, ledger.soonest(SOON_DAYS, MAX_SOON)))
+            last = ledger.last_look()
+            tally.at = datetime.datetime.fromisoformat(last) if last is not None else None
 
     def __getitem__(self, at: int) -> Row:
         """One of them; to go through them is many times faster."""
