@@ -81,7 +81,7 @@ class Ledger:
         file = folder / FILE
         with _failing(file):
             folder.mkdir(parents=True, exist_ok=True)
-            if not file.exists() and any(each.name not in {LOCK, f"{LOCK}-journal"} for each in folder.iterdir()):
+            if not file.exists() and any(each.name not in {LOCK, f"{LOCK}-journal", LIST} for each in folder.iterdir()):
                 raise FileError(f"{folder} holds other files and no survey: choose an empty or a new folder.")
             if file.exists() and file.stat().st_size:
                 # Another program's database is not even opened to be written.
