@@ -163,6 +163,8 @@ def main() -> int:
         ends[how] += 1
         if how == "FAILED":
             print(words, flush=True)
+        if not ends.total() % 100_000:
+            print(f"{ends.total()} so far: {dict(ends)}", flush=True)
     told = ", ".join(f"{count} {how}" for how, count in ends.items())
     print(f"{options.inputs} inputs: {told}; {time.monotonic() - begun:.0f} s, process {os.getpid()}")
     return 1 if ends["FAILED"] else 0
