@@ -121,7 +121,7 @@ def written(document: object, *, ascii_only: bool) -> bytes:
     return json.dumps(document, ensure_ascii=ascii_only).encode("utf-8", "surrogatepass")
 
 
-def run(inputs: int, seed: int, use_every: int, *, door: bool) -> Iterator[tuple[str, str]]:
+def run(inputs: int, seed: int, use_every: int, *, door: bool = False) -> Iterator[tuple[str, str]]:
     """How each input ended: refused, read, used, or what should not be.
 
     ``door``: read as the user's own, of which nothing is made anew: what is between the octets and the rules alone.
