@@ -19,13 +19,12 @@ from pewter.gather.slots import Pool
 from pewter.gather.together import together
 from pewter.judge.review import make_review, write_review
 from pewter.judge.summary import Summary, summary_of, summary_of_failure
-from pewter.levels import Level
 from pewter.plan.texts import read_target
 
 from .settings import Order, Settings
 from .store import pack
 
-LATE_SECONDS = 0.5
+LATE_SECONDS = 0.2
 """In one look: from there on what was not answered in time may have been asked, or read, too late."""
 
 BUDGET = Budget(connections=3000, endpoints=100)
@@ -47,7 +46,7 @@ class Done(msgspec.Struct, frozen=True, tag="done"):
     """That the worker's loop was late in this time: it had more to do than it can."""
 
     in_doubt: bool = False
-    """Something that was not answered in time decides, while the worker was late: it is no word on the site yet."""
+    """Something was not answered in time while the worker was late: it is no last word on the site."""
 
 
 class Looker:
@@ -86,7 +85,7 @@ class Looker:
         review = make_review(case)
         late = self.shared.lag.seconds - late
         summary = summary_of(order.key, review, case)
-        in_doubt = late > LATE_SECONDS and summary.row.worst in _DECIDES and _was_cut_short(evidence)
+        in_doubt = late > LATE_SECONDS and _was_cut_short(evidence)
         return Done(order.key, summary, pack(write_review(review)), late, in_doubt)
 
     def _own(self, addresses: tuple[str, ...]) -> None:
@@ -100,9 +99,6 @@ class Looker:
             if not self._owned[address]:
                 del self._owned[address]
                 self.shared.pool.allow(address, None)
-
-
-_DECIDES = (Level.BREAKS.value, Level.EXPOSES.value)
 
 
 def _was_cut_short(evidence: Evidence) -> bool:

@@ -14,6 +14,9 @@ from .resolving import Resolver, resolved
 from .settings import Known, Order, Settings
 from .store import Ledger
 
+MOST_IN_DOUBT = 2000
+"""Sites of a run that are looked at once more: of many that are silent each takes seconds."""
+
 
 class Watcher(Protocol):
     """Told how a survey goes."""
@@ -81,7 +84,7 @@ class Work:
 
     def _keep(self, done: Done) -> None:
         self._known.pop(done.key, None)
-        if done.in_doubt:
+        if done.in_doubt and len(self.in_doubt) < MOST_IN_DOUBT:
             self.in_doubt.add(done.key)
         if self.ledger.keep(self.run, done.summary, done.review):
             self.watcher.stored(done.summary.row)

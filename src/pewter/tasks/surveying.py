@@ -45,6 +45,10 @@ SITES_AGAIN = 4
 """Under way in one worker, where the name service could not keep up."""
 
 
+PATIENCE_AGAIN = 3
+"""Times as long the first octets of an answer are waited for then."""
+
+
 class SurveyRequest(msgspec.Struct, frozen=True):
     """Which sites, where what is found is kept, and how each is looked at."""
 
@@ -223,7 +227,11 @@ def _look(
     if count := ledger.wait_again(run, in_doubt):
         # What was too much at once may be none of the sites' fault: once more, a few at a time.
         around.say(f"{counted(count, 'site')} once more, a few at a time: too much at once, or names not told in time")
-        few = msgspec.structs.replace(settings, sites_under_way=min(SITES_AGAIN, settings.sites_under_way))
+        few = msgspec.structs.replace(
+            settings,
+            sites_under_way=min(SITES_AGAIN, settings.sites_under_way),
+            first_seconds=PATIENCE_AGAIN * settings.first_seconds,
+        )
         done, whole = ledger.counts()
         if around.survey(lambda watcher: go(few, watcher), done, whole):
             around.say("stopped; the same command goes on where it was")
