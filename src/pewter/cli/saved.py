@@ -1,9 +1,10 @@
 """``pewter report``, ``judge`` and ``compare``: saved reviews, without the network."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import msgspec
+from rich.text import Text
 
 from pewter.judge.review import Review
 from pewter.levels import Level
@@ -11,7 +12,7 @@ from pewter.plan.files import write_whole
 from pewter.plan.texts import read_level
 from pewter.report.changes import render_changes
 from pewter.report.course import render_course
-from pewter.report.formats import OF_COMPARISONS, OF_COURSES, OF_RUNS
+from pewter.report.formats import OF_COMPARISONS, OF_COURSES, OF_RUNS, Formats
 from pewter.tasks.expiring import SURVEY
 from pewter.tasks.saved import JudgeRequest, compare_files, compare_runs, course, judge, read_report
 
@@ -56,13 +57,7 @@ def run_compare(reviews: Sequence[Path], write: Sequence[Path] = (), *, json: bo
         if remark:
             say(f"{file}: {remark}")
     result = (found.before, found.after, found.remarks)
-    for file in write:
-        write_whole(file, OF_COMPARISONS.render(file.suffix, *result))
-        say(f"wrote {file}")
-    if json:
-        print_octets(OF_COMPARISONS.render(".json", *result))
-    else:
-        print_text(render_changes(found.comparison, output_width(), output_marks()))
+    _tell(OF_COMPARISONS, result, write, lambda: render_changes(found.comparison, output_width(), output_marks()), json)
     return 1 if found.comparison.in_doubt(read_level(found.after.terms.fail_on)) else 0
 
 
@@ -73,13 +68,7 @@ def _tell_course(paths: Sequence[Path], write: Sequence[Path], *, json: bool) ->
     """1 where a gap that breaks or exposes is open at the last look, or could not be seen by it."""
     check_files(write, OF_COURSES)
     found = course(paths, say)
-    for file in write:
-        write_whole(file, OF_COURSES.render(file.suffix, found))
-        say(f"wrote {file}")
-    if json:
-        print_octets(OF_COURSES.render(".json", found))
-    else:
-        print_text(render_course(found, output_width(), output_marks()))
+    _tell(OF_COURSES, (found,), write, lambda: render_course(found, output_width(), output_marks()), json)
     return 1 if any(each.is_open and each.level.rank <= Level.EXPOSES.rank for each in found.spells) else 0
 
 
@@ -89,11 +78,18 @@ def _compare_runs(folder: Path, write: Sequence[Path], *, json: bool) -> int:
 
     check_files(write, OF_RUNS)
     changes = compare_runs(folder)
-    for file in write:
-        write_whole(file, OF_RUNS.render(file.suffix, changes))
-        say(f"wrote {file}")
-    if json:
-        print_octets(OF_RUNS.render(".json", changes))
-    else:
-        print_text(render_run_changes(changes, output_width(), output_marks()))
+    _tell(OF_RUNS, (changes,), write, lambda: render_run_changes(changes, output_width(), output_marks()), json)
     return 1 if changes.in_doubt(read_level("exposes")) else 0
+
+
+def _tell(
+    formats: Formats, result: tuple[object, ...], write: Sequence[Path], draw: Callable[[], Text], as_json: bool
+) -> None:
+    """Write a result into files, and print it: as JSON, or drawn for a terminal."""
+    for file in write:
+        write_whole(file, formats.render(file.suffix, *result))
+        say(f"wrote {file}")
+    if as_json:
+        print_octets(formats.render(".json", *result))
+    else:
+        print_text(draw())

@@ -89,8 +89,17 @@ class Course(msgspec.Struct, frozen=True):
     """Those that are open first, the worst first, the oldest first."""
 
     def __repr__(self) -> str:
-        still = sum(each.is_open for each in self.spells)
-        return f"<Course of {self.site}, {len(self.looks)} looks: {still} open, {len(self.spells) - still} ended>"
+        return f"<Course of {self.site}, {len(self.looks)} looks: {len(self.still)} open, {len(self.over)} ended>"
+
+    @property
+    def still(self) -> tuple[Spell, ...]:
+        """Those that are open."""
+        return tuple(each for each in self.spells if each.is_open)
+
+    @property
+    def over(self) -> tuple[Spell, ...]:
+        """Those that ended, however they did."""
+        return tuple(each for each in self.spells if not each.is_open)
 
     @property
     def last(self) -> datetime.datetime:
@@ -110,7 +119,7 @@ def course_of(reviews: Iterable[tuple[str, Review]]) -> Course:
         found = dict(_gaps(review))
         for key, became in _what_became(open_now, review):
             spell, _ = open_now[key]
-            if key in found and (became is None or not became.change.is_over):
+            if key in found:
                 open_now[key] = msgspec.structs.replace(spell, last_seen=begun, seen=found[key].seen), review
             elif became is None or became.change is Change.UNSEEN:
                 unseen += 1

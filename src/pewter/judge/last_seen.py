@@ -5,6 +5,7 @@ A newer look that saw nothing of it takes nothing away: it is said beside it.
 
 import datetime
 from collections.abc import Iterator
+from operator import itemgetter
 
 import msgspec
 
@@ -70,17 +71,17 @@ class LastSeen:
         newest = self._newest
         if newest is None:
             return
-        older: dict[str, tuple[_Seen, str]] = {}
-        for seen, ending in self._told.values():
-            if seen is not newest and ending.kind is EndingKind.CERTIFICATE and _counts(newest, seen, ending):
-                older[ending.where] = seen, seen.source
-        for name in sorted(older):
-            seen, source = older[name]
+        older = {
+            ending.where: seen
+            for seen, ending in self._told.values()
+            if seen is not newest and ending.kind is EndingKind.CERTIFICATE and _counts(newest, seen, ending)
+        }
+        for name, seen in sorted(older.items(), key=itemgetter(0)):
             days = (newest.begun - seen.begun).days
             age = f"{counted(days, 'day')} older" if days else "of the same day"
             yield (
                 f"{name}: the look of {newest.begun:%Y-%m-%d %H:%M} UTC ({newest.source}) did not see its certificate; "
-                f"told by {source}, {age}"
+                f"told by {seen.source}, {age}"
             )
 
 

@@ -102,15 +102,13 @@ _MINUTE = 60
 
 def facts_alike(facts: Sequence[FactChange]) -> list[tuple[str, str, str]]:
     """Subject, before and after; what changed alike at several places is told once."""
-    alike: dict[tuple[str, str, str], list[str]] = {}
-    for fact in facts:
-        kind, of, name = fact.subject.partition(" of ")
-        alike.setdefault((kind, fact.before, fact.after), []).append(name if of else "")
     of_kind: dict[str, int] = {}
     ranked = []
-    for (kind, before, after), names in alike.items():
+    for fact in facts:
+        kind, of, names = fact.subject.partition(" of ")
         of_kind[kind] = of_kind.get(kind, 0) + 1
-        ranked.append((of_kind[kind], f"{kind} of {listed(names)}" if any(names) else kind, before, after))
+        subject = f"{kind} of {listed(names.split(', '))}" if of else kind
+        ranked.append((of_kind[kind], subject, fact.before, fact.after))
     # The first of each kind before the second of any.
     return [(subject, before, after) for _, subject, before, after in sorted(ranked, key=lambda each: each[0])]
 

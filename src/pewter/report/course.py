@@ -9,7 +9,6 @@ from rich.text import Text
 
 from pewter.errors import UsageError
 from pewter.escape import escaped, json_escaped
-from pewter.judge.comparison import Change
 from pewter.judge.course import Course, LookTaken, Spell
 from pewter.levels import Level
 from pewter.phrases import and_more, counted
@@ -29,11 +28,11 @@ def render_course(course: Course, width: int, marks: Marks = UNICODE) -> Text:
     sheet = Sheet(max(MIN_WIDTH, min(width, MAX_WIDTH)), marks)
     sheet.domain = common_domain(sorted({each.where.host for each in course.spells if each.where.host}))
     last = course.last
-    still = [each for each in course.spells if each.is_open]
+    still = course.still
     mark, style = (marks.level[still[0].level], STYLES[still[0].level]) if still else (marks.holds, "bold green")
-    verdict = f"{course.site}: {len(still)} open, {len(course.spells) - len(still)} ended"
+    verdict = f"{course.site}: {len(still)} open, {len(course.over)} ended"
     sheet.flow("", (verdict, style), _span(course), (mark, style))
-    for title, spells in (("Open", still), ("Ended", [each for each in course.spells if not each.is_open])):
+    for title, spells in (("Open", still), ("Ended", course.over)):
         if not spells:
             continue
         sheet.heading(title, str(len(spells)))
@@ -65,7 +64,7 @@ def _alike(sheet: Sheet, spells: Sequence[Spell]) -> None:
     for found in of_rule.values():
         each = found[0]
         mark = (marks.level[each.level], STYLES[each.level]) if each.is_open else (marks.holds, "green")
-        if each.end not in {None, Change.CLOSED, Change.ACCEPTED}:
+        if each.end is not None and not each.end.is_over:
             mark = (marks.unknown, "yellow")
         places = list(dict.fromkeys(sheet.short(each.where.text) for each in found))
         shown = ", ".join(places[:MAX_PLACES])
@@ -135,8 +134,7 @@ MOST_FACTS_OF_A_PAGE = 8
 
 def render_html(course: Course) -> bytes:
     """A page with the picture; without Matplotlib the tables stand alone."""
-    still = [each for each in course.spells if each.is_open]
-    over = [each for each in course.spells if not each.is_open]
+    still, over = course.still, course.over
     try:
         chart = render_svg(course).decode("utf-8") if course.spells else ""
     except UsageError:
@@ -160,7 +158,7 @@ def render_html(course: Course) -> bytes:
 def _cells(each: Spell, now: datetime.datetime) -> tuple[Spell, str, str]:
     if each.is_open:
         return each, each.level.value, _when(each, now)
-    return each, "holds" if each.end in {Change.CLOSED, Change.ACCEPTED} else "unknown", _when(each, now)
+    return each, "holds" if each.end is not None and each.end.is_over else "unknown", _when(each, now)
 
 
 def _counts_of(look: LookTaken) -> str:

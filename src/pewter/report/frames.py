@@ -29,7 +29,7 @@ def frame(rows: Sequence[Row]) -> "pandas.DataFrame":
     for name in _WHOLE:
         found[name] = found[name].astype("Int64")
     for name in _MOMENTS:
-        found[name] = pandas.to_datetime(found[name], utc=True).astype("datetime64[us, UTC]")
+        found[name] = _moments(pandas, found[name])
     for name in _TEXTS:
         found[name] = found[name].astype("string")
     found["reached"] = found["reached"].astype(bool)
@@ -69,12 +69,8 @@ def _told(outcome: Outcome) -> tuple[str, str, str]:
 
 def frame_of_endings(endings: Sequence[Ending]) -> "pandas.DataFrame":
     """One row an end, soonest first: when (UTC), kind, where, words and the file that tells it."""
-    made = _of_texts(
-        [(each.at, each.kind.value, each.where, each.words, each.source) for each in endings],
-        ("at", "kind", "where", "words", "source"),
-    )
-    made["at"] = _pandas().to_datetime(made["at"], utc=True).astype("datetime64[us, UTC]")
-    return made
+    rows = [(each.at, each.kind.value, each.where, each.words, each.source) for each in endings]
+    return _of_texts(rows, ("at", "kind", "where", "words", "source"))
 
 
 def frame_of_changes(comparison: Comparison) -> "pandas.DataFrame":
@@ -88,47 +84,31 @@ def frame_of_changes(comparison: Comparison) -> "pandas.DataFrame":
 
 def frame_of_course(course: Course) -> "pandas.DataFrame":
     """One row for each time that a gap was open; what is not known is missing."""
-    pandas = _pandas()
     rows = []
     for each in course.spells:
         least, most = each.days(course.last)
         end = each.end.value if each.end is not None else "open"
         moments = (each.not_before, each.first_seen, each.last_seen, each.ended)
         rows.append((each.rule, each.level.value, each.title, each.where.text, end, least, most, *moments))
-    names = (
-        "rule",
-        "level",
-        "title",
-        "place",
-        "end",
-        "days_at_least",
-        "days_at_most",
-        "not_before",
-        "first_seen",
-        "last_seen",
-        "ended",
-    )
-    made = _of_texts(rows, names)
-    for name in ("days_at_least", "days_at_most"):
-        made[name] = made[name].astype("Int64")
-    for name in ("not_before", "first_seen", "last_seen", "ended"):
-        made[name] = pandas.to_datetime(made[name], utc=True).astype("datetime64[us, UTC]")
-    return made
+    return _of_texts(rows, ("rule", "level", "title", "place", "end", *_OF_DAYS, *_OF_A_COURSE))
 
 
-_NO_TEXTS = frozenset(
-    {"level", "at", "days_at_least", "days_at_most", "not_before", "first_seen", "last_seen", "ended"}
-)
+_OF_DAYS = ("days_at_least", "days_at_most")
+_OF_A_COURSE = ("not_before", "first_seen", "last_seen", "ended")
 
 
 def _of_texts(rows: Sequence[Sequence[Any]], names: Sequence[str]) -> "pandas.DataFrame":
-    """Texts as such, levels in their order."""
+    """Levels in their order, moments in UTC, days that may be unknown, and texts."""
     pandas = _pandas()
     made = pandas.DataFrame([list(row) for row in rows], columns=list(names))
     for name in names:
         if name == "level":
             made[name] = _levels(pandas, made[name])
-        elif name not in _NO_TEXTS:
+        elif name in _OF_DAYS:
+            made[name] = made[name].astype("Int64")
+        elif name in {"at", *_OF_A_COURSE}:
+            made[name] = _moments(pandas, made[name])
+        else:
             made[name] = made[name].astype("string")
     return made
 
@@ -148,6 +128,10 @@ def render_parquet(found: Found) -> bytes:
         for rows in batched(found.rows):
             writer.write_table(pyarrow.Table.from_pandas(frame(rows), schema=schema, preserve_index=False))
     return out.getvalue()
+
+
+def _moments(pandas: Any, column: Any) -> Any:
+    return pandas.to_datetime(column, utc=True).astype("datetime64[us, UTC]")
 
 
 def _levels(pandas: Any, column: Any) -> Any:

@@ -9,6 +9,7 @@ import itertools
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from operator import itemgetter
 from typing import Any, Protocol, runtime_checkable
 
 import msgspec
@@ -83,11 +84,14 @@ class Found(msgspec.Struct, frozen=True, dict=True):
     @property
     def worst_rows(self) -> list[Row]:
         """The worst sites, at most MAX_PAGE_ROWS, in the order of the list."""
-        heap: list[tuple[int, int, Row]] = []
-        for number, row in enumerate(self.rows):
-            order = _ORDER.get(row["worst"] or "", 4 if row["reached"] else 5)
-            _keep(heap, (-order, -number, row), MAX_PAGE_ROWS)
-        return [row for _, _, row in sorted(heap, key=lambda each: -each[1])]
+
+        def order(numbered: tuple[int, Row]) -> int:
+            _, row = numbered
+            return _ORDER.get(row["worst"] or "", 4 if row["reached"] else 5)
+
+        return [
+            row for _, row in sorted(heapq.nsmallest(MAX_PAGE_ROWS, enumerate(self.rows), key=order), key=itemgetter(0))
+        ]
 
     @property
     def at(self) -> datetime.datetime | None:
@@ -179,20 +183,16 @@ class Tally:
     def add_soonest(self, rows: Iterable[Row]) -> None:
         for row in rows:
             self._count += 1
-            _keep(self._soonest, (-row["not_after"].timestamp(), -self._count, row), MAX_SOON)
+            each = (-row["not_after"].timestamp(), -self._count, row)
+            if len(self._soonest) < MAX_SOON:
+                heapq.heappush(self._soonest, each)
+            else:
+                heapq.heappushpop(self._soonest, each)
 
     @property
     def soonest(self) -> list[Row]:
         """Certificates that have ended or end within SOON_DAYS, the soonest first, at most MAX_SOON."""
         return sorted((each[-1] for each in self._soonest), key=lambda row: (row["not_after"], row["site"]))
-
-
-def _keep(heap: list[Any], each: tuple[Any, ...], most: int) -> None:
-    """The largest so many."""
-    if len(heap) < most:
-        heapq.heappush(heap, each)
-    elif heap[0] < each:
-        heapq.heapreplace(heap, each)
 
 
 MAX_SOON, MAX_PAGE_ROWS, MAX_KINDS = 200, 2000, 2000

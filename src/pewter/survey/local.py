@@ -56,13 +56,13 @@ class _Worker:
     room: float = FIRST_UNDER_WAY
     """Sites that it has under way: more while it keeps up, fewer when it is late."""
 
-    def adapt(self, done: Done, most: int) -> None:
+    def adapt(self, done: Done) -> None:
         """As TCP does (RFC 5681): one more each time around, a quarter less once it is late."""
         late = done.late_seconds / max(done.summary.row.seconds, 0.1)
         if late > MOST_LATE:
             self.room = max(FEWEST_UNDER_WAY, self.room * (1 - 0.25 / max(self.room, 1)))
         elif late < MOST_LATE / 2:
-            self.room = min(most, self.room + (1 if self.room < FIRST_UNDER_WAY else 4 / self.room))
+            self.room = min(self.capacity, self.room + (1 if self.room < FIRST_UNDER_WAY else 4 / self.room))
 
 
 @dataclass
@@ -209,7 +209,7 @@ class LocalSurvey(Work):
             elif self._dispatch.done(message.key) is not None:
                 self._keep(message)
                 self._give_up_the_deadly()
-                worker.adapt(message, self.settings.sites_under_way)
+                worker.adapt(message)
             self._woken()
         worker.ended = True
         self._woken()

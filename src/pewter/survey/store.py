@@ -33,6 +33,9 @@ KEPT_RUNS = 2
 
 _ROW_FIELDS = SiteRow.__struct_fields__
 _LAST_ROW = "exists (select 1 from rows where rows.site = sites.site and rows.run = sites.run"
+_LAST_ROWS = "sites join rows on rows.site = sites.site and rows.run = sites.run where sites.listed"
+"""The last row of each site of the list; a condition may follow."""
+
 _PAIRS = (
     "select sites.site as site, max(rows.run) as before, sites.run as after, sites.position as position "
     "from sites join rows on rows.site = sites.site and rows.run < sites.run where sites.listed group by sites.site"
@@ -281,12 +284,8 @@ class Ledger:
 
     def rows(self) -> Iterator[tuple[Any, ...]]:
         """The last row of each site, in the order of the list: the columns of a survey."""
-        names = ", ".join(f"rows.{name}" for name in _IN_ROWS)
         with _failing(self.path):
-            found = self._db.execute(
-                f"select {names} from sites join rows on rows.site = sites.site and rows.run = sites.run "
-                "where sites.listed order by sites.position"
-            )
+            found = self._db.execute(f"select {_COLUMNS} from {_LAST_ROWS} order by sites.position")
             yield from (_typed(self.path, row, _ROW, _MOMENTS) for row in found)
 
     def counted(self, column: str, kind: Any, *, reached: bool = True) -> list[tuple[Any, int]]:
@@ -294,38 +293,32 @@ class Ledger:
         assert column in _ROW_FIELDS
         with _failing(self.path):
             found = self._db.execute(
-                f"select {column}, count(*) from sites join rows on rows.site = sites.site and rows.run = sites.run "
-                f"where listed and reached = ? group by 1",
-                (int(reached),),
+                f"select {column}, count(*) from {_LAST_ROWS} and reached = ? group by 1", (int(reached),)
             )
-            return [_typed(self.path, each, _shape_of(kind)) for each in found]
+            return [_typed(self.path, each, _shape(kind, int)) for each in found]
 
     def lives(self) -> list[tuple[str, float, int]]:
         """Issuers, the seconds of all lives of their certificates, and how many these are."""
         with _failing(self.path):
             found = self._db.execute(
                 "select issuer, sum((julianday(not_after) - julianday(not_before)) * 86400.0), count(*) "
-                "from sites join rows on rows.site = sites.site and rows.run = sites.run where listed and reached "
-                "and issuer is not null and not_after is not null and not_before is not null group by 1"
+                f"from {_LAST_ROWS} and reached and issuer is not null "
+                "and not_after is not null and not_before is not null group by 1"
             )
             return [_typed(self.path, each, _LIFE) for each in found]
 
     def last_look(self) -> str | None:
         """When the latest of them began."""
         with _failing(self.path):
-            found = self._db.execute(
-                "select max(looked_at) from sites join rows on rows.site = sites.site and rows.run = sites.run "
-                "where listed"
-            ).fetchone()
+            found = self._db.execute(f"select max(looked_at) from {_LAST_ROWS}").fetchone()
         return str(_typed(self.path, found, _shape(str), (0,))[0]) if found[0] is not None else None
 
     def soonest(self, days: int, most: int) -> list[tuple[Any, ...]]:
         """Rows of sites whose certificate has ended or ends within so many days, the soonest first."""
-        names = ", ".join(f"rows.{name}" for name in _IN_ROWS)
         with _failing(self.path):
             found = self._db.execute(
-                f"select {names} from sites join rows on rows.site = sites.site and rows.run = sites.run "
-                "where listed and reached and days_left < ? order by not_after, position limit ?",
+                f"select {_COLUMNS} from {_LAST_ROWS} and reached and days_left < ? "
+                "order by not_after, position limit ?",
                 (days, most),
             )
             return [_typed(self.path, row, _ROW, _MOMENTS) for row in found]
@@ -333,9 +326,7 @@ class Ledger:
     def count_of_rows(self) -> int:
         """How many rows there are."""
         with _failing(self.path):
-            (count,) = self._db.execute(
-                "select count(*) from sites join rows on rows.site = sites.site and rows.run = sites.run where listed"
-            ).fetchone()
+            (count,) = self._db.execute(f"select count(*) from {_LAST_ROWS}").fetchone()
         return int(count)
 
     def gaps(self) -> Iterator[tuple[str, str, str, str, int]]:
@@ -532,20 +523,16 @@ def _form() -> frozenset[tuple[str, str, str]]:
     return form
 
 
+@functools.cache
 def _shape(*kinds: Any) -> type[msgspec.Struct]:
     """Of a row: as a struct, msgspec works out once how it is checked."""
     return msgspec.defstruct("Row", [(f"column_{n}", kind) for n, kind in enumerate(kinds)], array_like=True)
 
 
-@functools.cache
-def _shape_of(kind: Any) -> type[msgspec.Struct]:
-    """A value, and a count."""
-    return _shape(kind, int)
-
-
 _IN_SQLITE: dict[Any, Any] = {datetime.datetime: str, datetime.datetime | None: str | None, bool: int}
 _HINTS = get_type_hints(SiteRow)
 _IN_ROWS = [*_ROW_FIELDS[:-1], "run", _ROW_FIELDS[-1]]
+_COLUMNS = ", ".join(f"rows.{name}" for name in _IN_ROWS)
 _ROW = _shape(*(_IN_SQLITE.get(_HINTS.get(name, int), _HINTS.get(name, int)) for name in _IN_ROWS))
 _MOMENTS = tuple(
     n for n, name in enumerate(_IN_ROWS) if _HINTS.get(name) in (datetime.datetime, datetime.datetime | None)

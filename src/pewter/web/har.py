@@ -85,19 +85,16 @@ class _Response(_Head):
 
 
 class _Entry(msgspec.Struct, rename="camel"):
-    request: _Request
-    response: _Response
-    started_date_time: str = ""
-    server_ip_address: str = msgspec.field(default="", name="serverIPAddress")
-
-
-class _EntryOfHeads(msgspec.Struct, rename="camel"):
     """Without its contents."""
 
     request: _Request
     response: _Head
     started_date_time: str = ""
     server_ip_address: str = msgspec.field(default="", name="serverIPAddress")
+
+
+class _WholeEntry(_Entry):
+    response: _Response
 
 
 class _Log(msgspec.Struct):
@@ -152,12 +149,12 @@ class _Reading:
         """None for what is no answer of a site."""
         octets = memoryview(raw)
         content: _Content | None = None
-        entry: _Entry | _EntryOfHeads
+        entry: _Entry
         if len(octets) <= MAX_ENTRY:
-            entry = msgspec.json.decode(octets, type=_Entry)
-            content = entry.response.content
+            entry = whole = msgspec.json.decode(octets, type=_WholeEntry)
+            content = whole.response.content
         else:
-            entry = msgspec.json.decode(octets, type=_EntryOfHeads)
+            entry = msgspec.json.decode(octets, type=_Entry)
             self.passed_over += 1
         try:
             url = without_secrets(read_url(entry.request.url))
@@ -198,7 +195,7 @@ class _Reading:
         )
 
 
-def _hop(entry: _Entry | _EntryOfHeads, url: Url, at: datetime.datetime) -> Hop:
+def _hop(entry: _Entry, url: Url, at: datetime.datetime) -> Hop:
     fields = []
     for field in entry.response.headers:
         name = field.name.strip().lower()
@@ -213,7 +210,7 @@ def _hop(entry: _Entry | _EntryOfHeads, url: Url, at: datetime.datetime) -> Hop:
     return Hop(str(url), shown, entry.response.status, tuple(fields), _time(entry, at))
 
 
-def _time(entry: _Entry | _EntryOfHeads, at: datetime.datetime) -> datetime.datetime:
+def _time(entry: _Entry, at: datetime.datetime) -> datetime.datetime:
     try:
         moment = datetime.datetime.fromisoformat(entry.started_date_time)
         return moment.astimezone(datetime.UTC) if moment.tzinfo is not None else at
